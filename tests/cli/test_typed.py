@@ -1,7 +1,7 @@
 """Commands typed on machines in memory, word for word (typed/*.txt): what they print, and what they change there.
 
 A model of Python and of the installer runs what Kalyx starts. A line that begins with ``$ kalyx`` in a text is what is
-typed; what comes after ``<<<`` in it is standard input, with ``|`` for a new line. ``KALYX_DRAW=1`` writes the rest of
+typed; what comes after ``<<<`` in it is standard input, with ``|`` for a new line, and after ``<<<!`` what a user types who is asked. ``KALYX_DRAW=1`` writes the rest of
 the texts again; read the difference then.
 """
 
@@ -12,7 +12,7 @@ import json
 import re
 import shlex
 import tempfile
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from unittest.mock import patch
 
@@ -20,17 +20,19 @@ import pytest
 
 from kalyx import __version__
 from kalyx.core import signals
+from kalyx.core.system.loopback import CHANNELS
 from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
-from tests.made import BINARY, HOME, Files, dist, index_of, put
+from tests.made import BINARY, HOME, WINDOWS, Files, dist, index_of, put, raw
 from tests.support.model_installer import Killed, ModelInstaller, Release
+from tests.support.model_kernel import ODD
 from tests.support.scenes import Scenes, changed, tree
 
 SCENES = Scenes("cli/typed")
 
 
-def model(files: Mapping[str, object] = {}, index: Iterable[Release] = (), variables: Mapping[str, str | None] = {}, ends: Mapping[str, Ended | BaseException] | None = None, **more: object) -> ModelInstaller:
+def model(files: Mapping[str, object] = {}, index: Iterable[Release] = (), variables: Mapping[str, str | None] = {}, ends: Mapping[str, Ended | BaseException] | None = None, odd: Mapping[str, str] | None = None, running: Mapping[int, tuple[str, str, str]] | None = None, **more: object) -> ModelInstaller:
     """The made-up machine with these files, whose environments have an installer; ``index``: what that can install."""
     made = Files()
     made |= {"/usr/lib/python3.11/venv/__init__.py": "", "/usr/lib/python3.11/ensurepip/__init__.py": "", "/usr/lib/python3.11/statistics.py": "def mean(values): pass\n"}
@@ -40,39 +42,61 @@ def model(files: Mapping[str, object] = {}, index: Iterable[Release] = (), varia
     for path in [path for path, content in made.items() if content == "gone"]:
         del made[path]
     given = {name: value for name, value in {**made.variables, **variables}.items() if value is not None}
-    return ModelInstaller(MemoryReader("linux", made, variables=given, home=HOME, folder=f"{HOME}/spring", **more), index, ends)
+    return ModelInstaller(MemoryReader("linux", made, variables=given, home=HOME, folder=f"{HOME}/spring", **more), index, ends, odd, running)
 
 
 def session(machine: ModelInstaller, lines: str) -> Iterable[str]:
     """What each line prints, its status where that is not 0, and what changed."""
+    top = "C:\\" if machine.reader.system == "windows" else "/"
     for line in lines.strip().splitlines():
-        before = tree(machine.reader, "/")
-        typed, _, given = re.sub(r"\b(\w)\{(\d+)\}", lambda many: many[1] * int(many[2]), line).partition(" <<< ")
-        status, out, err = machine.typed(*(word.replace("~", HOME) for word in shlex.split(typed)), given=given.replace("|", "\n"))
+        before = tree(machine.reader, top)
+        typed, _, given = re.sub(r"\b(\w)\{(\d+)\}", lambda many: many[1] * int(many[2]), line).partition(" <<<")
+        home = machine.reader.home
+        status, out, err = machine.typed(*(word.replace("~", home) for word in shlex.split(typed)), given=given.lstrip("! ").replace("|", "\n"), at_terminal=given[:1] == "!")
         assert "a failure of Kalyx itself" not in err, f"{line}\n{err}"
         yield from [f"$ kalyx {line}", *(f"  {text}".rstrip() for text in (_read(out) + err).splitlines())]
-        after = [text for text in changed(before, tree(machine.reader, "/")) if text != "as it was" and "/.local/state/" not in text]
+        after = [text for text in changed(before, tree(machine.reader, top)) if text != "as it was" and "/.local/state/" not in text and "\\kalyx\\journal\\" not in text]
         yield from [*(f"  * {text}" for text in after), *([f"  = {status}"] if status else []), ""]
 
 
 def _read(out: str) -> str:
-    """What is printed; of the answer to a kernel what the user sees, without the style of the page."""
-    if '"html"' not in out:
+    """What is printed; of JSON what is said in it, and of the answer to a kernel what the user sees, without the page's style."""
+    if not out.startswith("{"):
         return out
     answer = json.loads(out)
+    if "html" not in answer:
+        return "\n".join(_told(answer, "", {})) + "\n"
     html = re.sub(r"(?s)<style>.*?</style>", "", answer["html"]).replace("><", ">\n<").replace(__version__, "{version}")
     return f"then {answer['then']}\n{answer['text']}\n{html}\n"
 
 
-def scene(name: str, *machine: object, **more: object) -> None:
-    """A session whose lines are those of its kept text."""
+def _told(value: object, name: str, known: dict[str, str]) -> Iterable[str]:
+    """The lines of a value, without what is empty: an object's short members stand in one line, and each object once."""
+    whole = json.dumps(value, ensure_ascii=False)
+    members = {str(key): item for key, item in (enumerate(value) if isinstance(value, list) else value.items() if isinstance(value, dict) else ()) if item not in (None, [], {}, "", False)}
+    if len(whole) < 100 or not members:
+        yield f"{name}: {whole}"
+    elif whole in known:
+        yield f"{name}: as {known[whole]}"
+    else:
+        known[whole] = name
+        short = {key: item for key, item in members.items() if len(json.dumps(item)) < 70}
+        if short:
+            yield f"{name}: {json.dumps(short, ensure_ascii=False)}"
+        for key in members:
+            if key not in short:
+                yield from _told(members[key], f"{name}.{key}", known)
+
+
+def scene(name: str, *machine: object, made: Callable[[], ModelInstaller] | None = None, **more: object) -> None:
+    """A session whose lines are those of its kept text, on a machine that ``model`` makes or ``made`` gives."""
 
     def lines() -> str:
         kept = (Path(__file__).with_name("typed") / f"{name}.txt").read_text(encoding="utf-8").splitlines()
         assert (typed := [line.removeprefix("$ kalyx ") for line in kept if line.startswith("$ kalyx ")]), f"nothing is typed in {name}.txt"
         return "\n".join(typed)
 
-    SCENES.add(lambda: session(model(*machine, **more), lines()), name)
+    SCENES.add(lambda: session(made() if made is not None else model(*machine, **more), lines()), name)
 
 
 COMB = "def comb(): pass\n"
@@ -154,8 +178,9 @@ SEES = {"~/heath/pyvenv.cfg": "home = /usr/bin\ninclude-system-site-packages = t
 scene("filled_above_the_base", SEES, INDEX)  # fmt: skip
 
 SAYS = b"Collecting hive\nWARNING: Retrying (Retry(total=0)) after connection broken by 'NewConnectionError('<x>: Failed to establish a new connection: [Errno -2] Name or service not known')': /hive/\nERROR: Could not find a version that satisfies the requirement hive (from versions: none)\nERROR: No matching distribution found for hive\n"
+LEFT_OUT = b"WARNING: The repository located at reed.example is not a trusted or secure host and is being ignored. If this repository is available via HTTPS\nERROR: Could not find a version that satisfies the requirement hive (from versions: none)\nERROR: No matching distribution found for hive\n"
 for title, files, ends in [
-    ("no_index", {}, {"install": Ended(1, SAYS, b"", 0.5)}), ("no_time", {}, {"--dry-run": Ended(-9, b"", b"", 0.5, timed_out=True)}), ("no_report", {}, {"--dry-run": Ended(0, b"[]", b"", 0.5)}), ("silence", {}, {"install": Ended(1, b"", b"", 0.5)}),
+    ("no_index", {}, {"install": Ended(1, SAYS, b"", 0.5)}), ("an_index_left_out", {}, {"install": Ended(1, LEFT_OUT, b"", 0.5)}), ("no_time", {}, {"--dry-run": Ended(-9, b"", b"", 0.5, timed_out=True)}), ("no_report", {}, {"--dry-run": Ended(0, b"[]", b"", 0.5)}), ("silence", {}, {"install": Ended(1, b"", b"", 0.5)}),
     ("not_started", {}, {"install": Ended(None, b"", b"", 0.0, problem="was not started: no such file")}), ("no_installer", {"site/pip/__init__.py": "gone", "site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone"}, {}),
     ("kept_by_the_system", {"~/heath/pyvenv.cfg": "gone", "~/heath/conda-meta/history": "", "~/heath/bin/python": BINARY, "~/heath/lib/python3.11/os.py": ""}, {}),
     ("old_installer", {"site/pip-24.0.dist-info/METADATA": "gone", "site/pip-24.0.dist-info/RECORD": "gone", **dist("pip", "20.0", {"pip/__init__.py": ""}), **dist("hive", "1.0", {"hive.py": ""})}, {}),
@@ -163,7 +188,7 @@ for title, files, ends in [
 ]:  # fmt: skip
     scene(f"filled_with_{title}", files, INDEX, ends=ends)
 
-scene("prepared", {"~/full/data": "", "spring/wants.txt": "hive>=2\n", "spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.10"\ndependencies = ["moor==1.0"]\n', "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": "",
+scene("prepared", {"/etc/os-release": "ID=debian\n", "/opt/p/bin/python3.10": BINARY.replace(b"3.11.7", b"3.10.4"), "/opt/p/lib/python3.10/os.py": "", "~/full/data": "", "spring/wants.txt": "hive>=2\n", "spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.10"\ndependencies = ["moor==1.0"]\n', "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": "",
       "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "spring/heath.lock": "gone", "~/.vscode/settings.json": "gone"}, INDEX)  # fmt: skip
 
 
@@ -172,6 +197,68 @@ scene("prepared", {"~/full/data": "", "spring/wants.txt": "hive>=2\n", "spring/p
 RUNS = {"site/ipykernel_launcher.py": "", **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel/resources/logo-64x64.png": "png"})}
 scene("registered", {**RUNS, "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "old", "display_name": "Old"}}, "cells": []}', "spring/.vscode/settings.json": '{\n  // mine\n  "python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"\n}', "~/orchard/mine.txt": "mine", "spring/own.json": "[]"}, INDEX)  # fmt: skip
 
+KERNELS = [Release("ipykernel", "6.0", {"ipykernel_launcher.py": "import ipykernel\n", "ipykernel/__init__.py": "", "ipykernel/resources/logo-64x64.png": "png"}), Release("ipykernel", "7.0", {"ipykernel_launcher.py": "import traitlets\n"}, ("Requires-Python: >=3.12",)), *INDEX]
+scene("prepared_with_refusals", {"spring/.vscode/settings.json": "{", "~/.local/share/jupyter/kernels/new": Link("/moor"), "/moor/kernel.json": KERNEL}, KERNELS)
+scene("kernels_that_answer", {**RUNS, **dist("hive", "2.0", {"hive.py": COMB}), **MOOR, "spring/peat.py": "import absent\n", "spring/weigh.py": "import hive\nprint(hive.comb.__name__)\nimport peat\n", **{f"spring/{name}.ipynb": '{"metadata": {"kernelspec": {"name": "gone", "display_name": "Gone"}}, "cells": []}' for name in "bc"}, "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "old", "display_name": "Old"}}, "cells": []}'}, KERNELS, {"PATH": f"{HOME}/orchard/bin:/usr/bin"})  # fmt: skip
+ODD_KERNELS = {f"~/.local/share/jupyter/kernels/{odd.replace(' ', '-')}/kernel.json": KERNEL.replace("ipykernel_launcher", f"ipykernel_launcher\", \"--odd={odd}").replace("Heath", odd.capitalize()) for odd in ODD}
+scene("kernels_that_do_not", {**RUNS, **ODD_KERNELS, "spring/weigh.py": "print(1)\n"}, KERNELS, odd={f"--odd={odd}": odd for odd in ODD})
+RUN = {40: (f"{HOME}/heath/bin/python", "import hive\nimport statistics", ""), 41: ("/usr/bin/python3.11", "", ""), 42: (f"{HOME}/heath/bin/python", "", "silent"), 43: (f"{HOME}/heath/bin/python", "", "stuck"), 44: (f"{HOME}/orchard/bin/python", "", ""), 45: ("", "", ""), 46: (f"{HOME}/heath/bin/python", "", "odd answer")}
+scene("kernels_that_run", {**RUNS, **dist("hive", "2.0", {"hive/__init__.py": COMB}), **MOOR, "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "heath"}}, "cells": []}',
+      **{f"~/run/kernel-{port}.json": json.dumps({**{f"{name}_port": port for name in CHANNELS}, "transport": "tcp" if port != 45 else "udp", "ip": "127.0.0.1", "key": "6b6579"}) for port in RUN}}, KERNELS, running=RUN,
+      processes={port: Process(port, 1, "/usr/bin/python3.11", (python or "/usr/bin/python3.11", "-m", "ipykernel_launcher", "-f", f"{HOME}/run/kernel-{port}.json"), f"{HOME}/spring", {}, float(port)) for port, (python, *_) in RUN.items()})  # fmt: skip
+scene("consent", {**RUNS, **MOOR, "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "old"}}, "cells": []}', "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}'}, KERNELS)  # fmt: skip
+MANY = {key: content for number in range(23) for key, content in dist(f"p{number:02}", "1.0", {f"p{number:02}.py": "#" * number * 100}).items()}
+LINKED = {"site/tools.egg-link": f"{HOME}/spring/tools\n.", "site/easy-install.pth": f"{HOME}/spring/tools\n", "spring/tools/tools.egg-info/PKG-INFO": "Name: tools\nVersion: 1.0\n", "spring/tools/tools.py": ""}
+DIRECT = {"editable": '{"url": "file:///home/keeper/spring/combs", "dir_info": {"editable": true}}', "local": '{"url": "file:///home/keeper/spring/peat", "dir_info": {}}', "branch": '{"url": "https://hive.test/x", "vcs_info": {"vcs": "git", "commit_id": "abc"}}', "wheel": '{"url": "file:///moor/wheel-1.0-py3-none-any.whl", "archive_info": {"hash": "sha256=ab"}}'}
+LINKS = {**LINKED, "site/more.pth": "/moor/site\n", **dist("hive", "2.0", {"hive.py": ""}), **dist("fen", "1.0", {"fen.py": ""}, where="/moor/site"), **{key: content for name in DIRECT for key, content in dist(name, "1.0", {f"{name}.py": ""}).items()}, **{f"site/{name}-1.0.dist-info/direct_url.json": text for name, text in DIRECT.items()}}
+scene("recorded_and_compared", {**LINKS, **dist("mine", "1.0", {"mine.py": ""}, where="user")}, INDEX)  # fmt: skip
+CODE = "import typing\nfrom typing import TYPE_CHECKING\nif TYPE_CHECKING:\n    import never\nif typing.TYPE_CHECKING:\n    import never_too\nif not TYPE_CHECKING:\n    import gone\nif x.CHECKING:\n    import more\n"
+OTHER_WAYS = {"spring/statistics.py": "x = 1\n", "spring/checks.py": CODE, "spring/dots.py": "from . import wax\nfrom .wax import comb\nfrom .. import more\n", "spring/pack/__init__.py": "", "spring/pack/part.py": "from . import other\nfrom .other import x\nfrom .. import more\n", "spring/hive.py": "if 'HIVE' in environ: raise ValueError(environ['HIVE'])\n", "~/wheels/hive-2.0-py3-none-any.whl": "PK", "spring/.python-version": "3.10\n"}
+scene("other_ways_to_ask", {**MOOR, **OTHER_WAYS}, INDEX, {"HIVE": "1", "PYTHONPATH": "/moor"}, ends={"--find-links": Ended(1, b"ERROR: no wheel\n", b"", 0.5)})  # fmt: skip
+# -- Windows and macOS: what starts no interpreter -----------------------------------
+
+KEEPER = "C:\\Users\\keeper"
+
+
+def of_windows(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}) -> ModelInstaller:
+    """A machine of Windows with two environments of one Python, in the second an own file; ``~`` is the user's folder."""
+    made: dict[str, object] = {"C:\\Python311\\python.exe": WINDOWS, "C:\\Python311\\python311.dll": b"MZ3.11.7\0", "C:\\Python311\\Lib\\os.py": "", "C:\\Python311\\Lib\\venv\\__init__.py": "", f"{KEEPER}\\spring\\notes.txt": ""}
+    for name in ("heath", "two words"):
+        made |= {f"{KEEPER}\\{name}\\{path}": content for path, content in {"pyvenv.cfg": "home = C:\\Python311\ninclude-system-site-packages = false\nversion = 3.11.7\n", "Scripts\\python.exe": WINDOWS, "Scripts\\activate.bat": f"set VIRTUAL_ENV={KEEPER}\\{name}\n", "Scripts\\pip.exe": b"MZ"}.items()}
+        made |= {f"{KEEPER}\\{name}\\Lib\\site-packages\\{path[1:].replace('/', chr(92))}": content for path, content in {**dist("hive", "1.0", {"hive/__init__.py": ""}, where=""), **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel_launcher.py": "", "ipykernel/resources/logo-64x64.png": "png"}, where="")}.items()}
+    made |= {path.replace("~", KEEPER).replace("/", "\\"): content for path, content in files.items()}
+    given = {"USERPROFILE": KEEPER, "LOCALAPPDATA": f"{KEEPER}\\AppData\\Local", "APPDATA": f"{KEEPER}\\AppData\\Roaming", "PATH": f"{KEEPER}\\heath\\Scripts;C:\\Python311", "PATHEXT": ".EXE;.BAT", **variables}
+    keys = {"HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.11\\InstallPath": {"": "C:\\Python311", "ExecutablePath": "C:\\Python311\\python.exe"}}
+    return ModelInstaller(MemoryReader("windows", {path: raw(content) for path, content in made.items()}, variables=given, home=KEEPER, folder=f"{KEEPER}\\spring", registry=keys))
+
+
+WEIGHTS = '{"metadata": {"kernelspec": {"name": "old", "display_name": "Old"}}, "cells": []}'
+scene("on_windows", made=lambda: of_windows({"~/spring/a.ipynb": WEIGHTS, "~/spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "C:\\\\Python311\\\\python.exe"}', "~/two words/mine.txt": "", "~/a;b/pyvenv.cfg": "home = C:\\Python311\nversion = 3.11.7\n", "~/a;b/Scripts/python.exe": WINDOWS, "~/a;b/Lib/site-packages/x.py": "", "C:/Docker/docker.exe": b"MZ", "~/AppData/Roaming/jupyter/kernels/far/kernel.json": KERNEL.replace("/home/keeper/heath/bin/python", "C:\\\\Docker\\\\docker.exe"), "~/lost/Scripts/python.exe": WINDOWS, "~/lost/Scripts/activate": "VIRTUAL_ENV=C:\\Users\\keeper\\lost\n", "~/lost/Lib/site-packages/x.py": "", "~/spring/requirements.txt": "hive>=2\n", "~/spring/weigh.py": "import hive\nimport gone\n", "C:/Windows/py.exe": b"MZ"}, {"PATH": f"{KEEPER}\\heath\\Scripts;C:\\Python311;C:\\Windows"}))
+
+
+def of_macos(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}) -> ModelInstaller:
+    """A machine of macOS: the system's Python, a framework, one of a package manager, and environments of these."""
+    made: dict[str, object] = {"/usr/bin/python3": BINARY.replace(b"3.11.7", b"3.9.6"), "/usr/lib/python3.9/os.py": "", "/Users/keeper/spring/notes.txt": "", "/Applications/Moor.app/Contents/MacOS/Moor": b"\xcf\xfa\xed\xfe"}
+    framework, brew = "/Library/Frameworks/Python.framework/Versions/3.12", "/opt/homebrew/Cellar/python@3.11/3.11.7"
+    made |= {f"{framework}/bin/python3.12": BINARY.replace(b"3.11.7", b"3.12.1"), f"{framework}/lib/python3.12/os.py": "", "/usr/local/bin/python3.12": Link(f"{framework}/bin/python3.12"), f"{brew}/bin/python3.11": BINARY, f"{brew}/lib/python3.11/os.py": "", f"{brew}/lib/python3.11/EXTERNALLY-MANAGED": "[externally-managed]\nError=use brew\n", "/opt/homebrew/bin/python3.11": Link(f"{brew}/bin/python3.11")}
+    for name, base, version in [("heath", framework, "3.12.1"), ("orchard", "/opt/homebrew", "3.11.7"), ("gone", "/opt/gone", "3.10.1")]:
+        minor = version.rpartition(".")[0]
+        made |= {f"/Users/keeper/{name}/pyvenv.cfg": f"home = {base}/bin\nversion = {version}\n", f"/Users/keeper/{name}/bin/python": Link(f"{base}/bin/python{minor}"), f"/Users/keeper/{name}/bin/activate": f"VIRTUAL_ENV=/Users/keeper/{name}\n", f"/Users/keeper/{name}/bin/pip": f"#!/Users/keeper/{name}/bin/python\n"}
+        made |= {path.replace("//", "/"): content for path, content in {**dist("hive", minor, {"hive.py": ""}, where=f"/Users/keeper/{name}/lib/python{minor}/site-packages"), **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel_launcher.py": ""}, where=f"/Users/keeper/{name}/lib/python{minor}/site-packages")}.items()}
+    made |= {path.replace("~", "/Users/keeper"): content for path, content in files.items()}
+    given = {"HOME": "/Users/keeper", "SHELL": "/bin/zsh", "PATH": "/Users/keeper/heath/bin:/opt/homebrew/bin:/usr/local/bin:/usr/bin", **variables}
+    return ModelInstaller(MemoryReader("macos", {path: content if isinstance(content, Link) else raw(content) for path, content in made.items()}, variables=given, home="/Users/keeper", folder="/Users/keeper/spring"))
+
+
+scene("on_macos", made=lambda: of_macos({"~/spring/a.ipynb": WEIGHTS, "~/.zshrc": "alias python=/opt/homebrew/bin/python3.11\n", "~/spring/.idea/misc.xml": '<project><component name="ProjectRootManager" project-jdk-name="Python 3.12 (heath)" project-jdk-type="Python SDK"/></project>', "~/Library/Jupyter/kernels/orchard/kernel.json": KERNEL.replace("/home/keeper/heath", "/Users/keeper/orchard"), "~/spring/weigh.py": "import hive\nimport winreg\nimport gone\nimport yaml\n", "~/Library/Python/3.12/lib/python/site-packages/mine.py": ""}))
+
+
+# -- many at once --------------------------------------------------------------------
+
+scene("many_packages", {**MANY, **LINKED, **dist("hive-tools", "1.0", {f"hive{number}.py": "" for number in range(6)}), "~/蜂蜜/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "~/蜂蜜/bin/python": Link("/usr/bin/python3.11"), "spring/.vscode/settings.json": '{"editor.fontSize": 12}',
+      "spring/t.txt": "# kalyx record 1\n# python 3.13.0 cpython t\n# platform linux x86_64\n# sees its base: yes\np00==1.0\np01==2.0\n", "spring/pyrightconfig.json": "{}"}, INDEX)  # fmt: skip
+scene("as_json", {**RUNS, **MOOR, **dist("hive", "1.0", {"hive.py": ""}), **dist("peat", "1.0", {"peat.py": ""}, where="orchard"), "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "heath"}}, "cells": []}', "spring/weigh.py": "import moor\nimport absent\n",
+      "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}', "~/moved/pyvenv.cfg": "home = /gone/bin\n", "~/moved/bin/python": Link("/gone/bin/python3")}, KERNELS)  # fmt: skip
 scene("only_read", {**dist("hive", "1.0", {"hive.py": ""}), **dist("moor", "1.0", {"moor.py": "import hive\n"}, "Requires-Dist: hive>=2"), **dist("hive", "2.0", {"hive.py": ""}, where="orchard"), "spring/weigh.py": "import moor\n", "spring/a.ipynb": '{"metadata": {"kernelspec": {"name": "python3"}}, "cells": []}',
       "spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "/home/keeper/orchard/bin/python"}', "~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL}, INDEX)  # fmt: skip
 

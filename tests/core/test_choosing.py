@@ -69,6 +69,15 @@ def test_an_environment_named_in_two_places():
 
 
 @pytest.mark.parametrize("text, after", [
+    (None, '{\n    "venvPath": "%s",\n    "venv": "orchard"\n}\n' % HOME), ("{}", '{"venvPath": "%s", "venv": "orchard"}' % HOME), ('{"a": 1}', '{"a": 1, "venvPath": "%s", "venv": "orchard"}' % HOME),
+    ('{\n  "venv": "heath" // x\n}', '{\n  "venv": "orchard",\n  "venvPath": "%s" // x\n}' % HOME), ('{"venvPath": "/moor"}', '{"venvPath": "%s", "venv": "orchard"}' % HOME),
+    ('{"venvPath": "../moor"}', '{"venvPath": "..", "venv": "orchard"}'),
+])  # fmt: skip
+def test_both_places_are_written_where_one_is_not_there(text, after):
+    assert planned("pyrightconfig.json", text).after.decode() == after
+
+
+@pytest.mark.parametrize("text, after", [
     (None, '{\n    "python.defaultInterpreterPath": "%s"\n}\n' % ORCHARD),
     ('{\n  "a": 1 // one\n}\n', '{\n  "a": 1,\n  "python.defaultInterpreterPath": "%s" // one\n}\n' % ORCHARD),
     ("{}", '{"python.defaultInterpreterPath": "%s"}' % ORCHARD),

@@ -326,7 +326,7 @@ def test_whose_packages_the_system_has(text):
                                                   ("virtual", ("3.11.7", "3.9.2"), "same")])  # fmt: skip
 def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions, said):
     machine = Files().machine()
-    environment = next(all_environment for all_environment in machine.all_environments if all_environment.kind == kind)
+    environment = next(found for found in machine.all_environments if found.kind == kind)
     interpreters = [replace(machine.interpreters[0], version=version) for version in versions]
     seats = [Seat(seat="shell", name="shell", interpreter=interpreter, environment=environment) for interpreter in interpreters]
     assert here.relation(*seats) == said
@@ -338,7 +338,7 @@ def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
     files = Files()
     files["/usr/share/much"] = b"x" * 100_000
     machine = files.machine()
-    installation = next(all_environment for all_environment in machine.all_environments if all_environment.kind == "installation" and all_environment.prefix == "/usr")
+    installation = next(found for found in machine.all_environments if found.kind == "installation" and found.prefix == "/usr")
     assert survey._own_root(machine, installation) == "/usr/lib/python3.11"
-    virtual = next(all_environment for all_environment in machine.all_environments if all_environment.name == "heath")
+    virtual = next(found for found in machine.all_environments if found.name == "heath")
     assert isinstance(virtual, Environment) and survey._own_root(machine, virtual) == f"{HOME}/heath"

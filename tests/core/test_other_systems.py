@@ -223,6 +223,7 @@ AS_INSTALLED = {
     "C:\\Windows\\py.exe": b"MZ", f"{ALIASES}\\python.exe": b"", f"{ALIASES}\\python3.exe": b"",
     "D:\\moor\\.venv\\pyvenv.cfg": f"home = \\\\?\\{NEWER}\r\nversion = 3.12.4\r\n", "D:\\moor\\.venv\\Scripts\\python.exe": b"MZ a starter",
     "D:\\moor\\.venv\\Lib\\site-packages\\hivescale\\__init__.py": b"",
+    "D:\\far\\linked\\pyvenv.cfg": f"home = {NEWER}\r\nversion = 3.12.4\r\n", "D:\\far\\linked\\Scripts\\python.exe": Link(f"{NEWER}\\python.exe"),
     "D:\\links\\python.exe": Link(f"\\\\?\\{NEWER}\\python.exe"),
 }  # fmt: skip
 ENTERED = {
@@ -238,6 +239,7 @@ LAUNCHED = [
     ({}, "[defaults]\r\npython=3.9-32\r\n", OLDER, "3.9.13"),
     ({"PY_PYTHON": "3.12"}, "[defaults]\npython=3.9-32\n", NEWER, "3.12.4"),
     ({"VIRTUAL_ENV": "D:\\moor\\.venv", "PY_PYTHON": "3.9-32"}, "", "D:\\moor\\.venv", "3.12.4"),
+    ({"VIRTUAL_ENV": "D:\\far\\linked"}, "", "D:\\far\\linked", "3.12.4"),
     ({"PY_PYTHON": "3.8"}, "", None, "3.8, which is not entered"),
     ({"PY_PYTHON": "3.7"}, "", None, "there is nothing at this path"),
     ({"PY_PYTHON": "3.9"}, "", OLDER, "3.9.13"),
@@ -264,6 +266,7 @@ def test_what_the_launcher_starts(variables, settings, prefix, message):
     else:
         assert (part.interpreter.prefix, part.interpreter.version) == (prefix, message) and part.path == "C:\\Windows\\py.exe"
         assert seat.interpreter == part.interpreter
+        assert part.links[-1] == part.interpreter.real_executable
 
 
 def test_a_windows_environment_of_too_long_a_path():
@@ -286,6 +289,7 @@ def test_paths_with_the_mark_of_windows():
     for target in ("\\\\?\\D:\\moor\\.venv", "d:\\MOOR\\.venv\\Scripts\\PYTHON.exe"):
         assert resolve(machine, target).environment.prefix.lower() == "d:\\moor\\.venv"
     assert resolve(machine, "D:\\links\\python.exe").interpreter.base_prefix == NEWER
+    assert reader.real("d:\\moor\\none") == "D:\\moor\\none"
     assert reader.absolute("\\\\?\\UNC\\barn\\moor") == "\\\\barn\\moor" and reader.absolute("\\\\?\\Volume{7}\\x").startswith("\\\\?\\Volume")
 
 

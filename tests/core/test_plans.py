@@ -721,18 +721,25 @@ def undone_fixes() -> Iterable[str]:
     files = filled()
     files[f"{HOME}/moved.py"] = files[f"{HOME}/spring/mine.py"] = b""
     files.package("orchard", "x", "1.0", "x")
+    files.kernel("moor", python)
     machine = on(files)
     before = {"nectarflow": ("nectarflow", "0.9"), "gone": ("Gone", "1"), "pip": ("pip", "23.0"), "beelines": ("beelines", "1.0"), "lacking": ("lacking", "1.0")}
     here = rollback.state_before(machine, steps.Install(python=python, requirements=["x"])).versions
     yield f"versions: {here}"
     install, other = fixes.step(machine, steps.Install(python=python, requirements=["nectarflow"])), fixes.step(machine, steps.Install(python=f"{HOME}/orchard/bin/python", requirements=["x"]))
+
+    def registers(**more: object) -> steps.Step:
+        return fixes.step(machine, steps.RegisterKernel(prefix=f"{HOME}/heath", identifier="moor", **more))
+
     for title, states in [
         ("an installation", [rollback.Before(install, versions=before)]), ("two, one after the other", [rollback.Before(install, versions=before), rollback.Before(install, versions=here)]),
         ("two, in two environments", [rollback.Before(install, versions=before), rollback.Before(other, versions={})]), ("nothing changed", [rollback.Before(install, versions=here)]),
         ("moved", [rollback.Before(fixes.step(machine, steps.Move(path=f"{HOME}/gone.py", to=f"{HOME}/moved.py")))]), ("not moved", [rollback.Before(fixes.step(machine, steps.Move(path=f"{HOME}/spring/mine.py", to=f"{HOME}/moved.py")))]), ("moved, then lost", [rollback.Before(fixes.step(machine, steps.Move(path=f"{HOME}/gone.py", to=f"{HOME}/lost.py")))]),
         ("moved, then installed", [rollback.Before(fixes.step(machine, steps.Move(path=f"{HOME}/gone.py", to=f"{HOME}/lost.py"))), rollback.Before(install, versions=before)]),
         ("created", [rollback.state_before(machine, fixes.step(machine, steps.CreateEnvironment(prefix=f"{HOME}/new")))]), ("created where one was", [rollback.state_before(machine, fixes.step(machine, steps.CreateEnvironment(prefix=f"{HOME}/heath")))]), ("created, and it is there", [rollback.Before(fixes.step(machine, steps.CreateEnvironment(prefix=f"{HOME}/heath")))]),
-        ("registered", [rollback.Before(fixes.step(machine, steps.RegisterKernel(prefix=f"{HOME}/heath", identifier="x")))]), ("by another program", [rollback.Before(fixes.step(machine, steps.RunSystemProgram(words=["apt-get", "x"])))]), ("by hand", [rollback.Before(fixes.by_hand("do"))]),
+        ("not registered", [rollback.Before(fixes.step(machine, steps.RegisterKernel(prefix=f"{HOME}/heath", identifier="x")))]), ("registered", [rollback.Before(registers())]), ("registered as it was", [rollback.state_before(machine, registers())]), ("replaced", [rollback.Before(registers(take_over=True), kernel="another")]), ("replaced by the same", [rollback.state_before(machine, registers(take_over=True))]), ("registered for a notebook", [rollback.Before(registers(notebook=f"{HOME}/spring/a.ipynb"))]),
+        ("registered with its package", [rollback.Before(registers(bring_package=True), versions=before)]), ("brought, and not registered", [rollback.Before(registers(bring_package=True), versions=before, kernel=rollback.state_before(machine, registers()).kernel)]), ("created, then registered", [rollback.state_before(machine, fixes.step(machine, steps.CreateEnvironment(prefix=f"{HOME}/new"))), rollback.Before(registers())]),
+        ("by another program", [rollback.Before(fixes.step(machine, steps.RunSystemProgram(words=["apt-get", "x"])))]), ("by hand", [rollback.Before(fixes.by_hand("do"))]),
         ("moved aside, created there", [rollback.Before(fixes.step(machine, steps.Move(path=f"{HOME}/heath", to=f"{HOME}/moved.py"))), rollback.Before(fixes.step(machine, steps.CreateEnvironment(prefix=f"{HOME}/heath")))]),
     ]:  # fmt: skip
 

@@ -11,13 +11,13 @@ from msgspec.structs import replace
 
 from kalyx.core.actions import editor_settings, pointing, registering
 from kalyx.core.diagnosis import fixes
+from kalyx.core.environments.found import ONLY_BELOW, found_interpreters
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
-from kalyx.core.interpreters import consent
+from kalyx.core.interpreters import consent, registered
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter, read_settings
 from kalyx.core.kernels import folders, specs
-from kalyx.core.kernels.wire import Message
 from kalyx.core.machine import Machine
 from kalyx.core.packages import bounds, metadata, project, requirements
 from kalyx.core.queries import rehearse
@@ -51,7 +51,7 @@ DEBIAN = "dist-packages"
 HOOK = "import sys, types, os; has_mfs = sys.version_info > (3, 5); p = os.path.join(importlib.machinery, types.ModuleType)\n"
 PATHS = [
     ("2.7, PYTHONPATH is empty", "2.7.18", {}, {"variables": {"PYTHONPATH": ""}}), ("PYTHONPATH is empty", "3.11.7", {}, {"variables": {"PYTHONPATH": ""}}),
-    ("PYTHONPATH, relative, twice, empty", "3.11.7", {f"{HOME}/spring/x/a": b""}, {"variables": {"PYTHONPATH": "x:/y/../z::x"}}), ("PYTHONPATH without site", "3.10.4", {}, {"no_site": True, "variables": {"PYTHONPATH": "x:x:"}}),
+    ("PYTHONPATH, relative, twice, empty", "3.11.7", {f"{HOME}/spring/x/a": b""}, {"variables": {"PYTHONPATH": "x:/y/../z::x"}}), *((f"PYTHONPATH without site, {version}", version, {}, {"no_site": True, "variables": {"PYTHONPATH": "x:x:"}}) for version in ("3.11.7", "3.12.1")), ("PYTHONPATH without site", "3.10.4", {}, {"no_site": True, "variables": {"PYTHONPATH": "x:x:"}}),
     ("PYTHONPATH from another folder", "3.11.7", {}, {"folder": "/other", "variables": {"PYTHONPATH": "x"}}), ("PYTHONPATH is ignored", "3.11.7", {}, {"ignore_variables": True, "variables": {"PYTHONPATH": "/x"}}),
     ("PYTHONHOME ends in a separator", "3.10.4", python_of("3.10.4", "/opt"), {"variables": {"PYTHONHOME": "/opt/"}}), ("PYTHONHOME ends in two separators, without site", "3.10.4", python_of("3.10.4", "/opt"), {"no_site": True, "variables": {"PYTHONHOME": "/opt//"}}), ("PYTHONHOME of two", "3.11.7", python_of("3.11.7", "/opt"), {"variables": {"PYTHONHOME": "/opt:/srv"}}),
     ("PYTHONHOME, the second empty", "3.11.7", python_of("3.11.7", "/opt"), {"variables": {"PYTHONHOME": "/opt:"}}), ("PYTHONHOME, the second empty, before 3.11", "3.10.4", {}, {"variables": {"PYTHONHOME": "/opt:"}}),
@@ -85,6 +85,14 @@ def search_paths() -> Iterable[str]:
         files = {**python_of(version), f"{HOME}/spring/x.txt": b"", **more}
         reader = MemoryReader("linux", files, home=HOME, folder=f"{HOME}/spring", variables=words.get("variables", {}))
         yield from told(title, lambda: lines_of_path(reader, f"/usr/bin/python{version.rpartition('.')[0]}", words))
+    pypy = {"/opt/p/bin/pypy3.10": BINARY.replace(b"3.11.7", b"3.10.13"), "/opt/p/lib/pypy3.10/os.py": "", "/opt/p/lib/pypy3.10/site-packages/a.pth": "/y\n", "/y/a": "", f"{HOME}/.local/lib/pypy3.10/site-packages/a": "", f"{HOME}/.local/lib/python3.10/site-packages/a": "", "/opt/x/lib/python3.10/os.py": "", f"{HOME}/pp/pyvenv.cfg": "home = /opt/p/bin\nversion = 3.10.13\n", f"{HOME}/pp/bin/python": Link("/opt/p/bin/pypy3.10"), f"{HOME}/pp/lib/pypy3.10/site-packages/a": "", f"{HOME}/pp/lib/python3.10/site-packages/a": ""}
+    for executable in ("/opt/p/bin/pypy3.10", f"{HOME}/pp/bin/python"):
+        for title, words in [("as it is", {}), ("PYTHONHOME", {"variables": {"PYTHONHOME": "/opt/x"}}), ("PYTHONPATH", {"variables": {"PYTHONPATH": "x:", "PYTHONNOUSERSITE": "0"}}), ("without site", {"no_site": True}), ("isolated", {"isolated": True})]:
+            yield from told(f"PyPy, {executable}, {title}", lambda: lines_of_path(MemoryReader("linux", pypy, home=HOME, folder=HOME, variables=words.get("variables", {})), executable, words))
+    for version in ("3.13.0", "3.14.0", "3.15.0"):
+        minor = version.rpartition(".")[0]
+        there = {**python_of(version), f"{HOME}/heath/bin/python": Link(f"/usr/bin/python{minor}"), f"{HOME}/heath/lib/python{minor}/site-packages/a": b"", f"{HOME}/heath/pyvenv.cfg/x": b"", f"{HOME}/.local/lib/python{minor}/site-packages/a": b""}
+        yield from told(f"settings that are a folder, {version}", lambda: lines_of_path(MemoryReader("linux", there, home=HOME, folder=HOME), f"{HOME}/heath/bin/python", {}))
     environment = {**python_of("2.7.18"), "/usr/lib/python2.7/plat-linux2/a": b"", "/usr/lib/python2.7/lib-tk/a": b"", f"{HOME}/old/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), f"{HOME}/old/lib/python2.7/os.py": b"", f"{HOME}/old/lib/python2.7/site-packages/a": b"",
                    f"{HOME}/old/lib/python2.7/orig-prefix.txt": "/usr", f"{HOME}/.local/lib/python2.7/site-packages/a": b""}  # fmt: skip
     for title, more, words in [("an environment before settings files", {}, {}), ("one that does not see the base", {f"{HOME}/old/lib/python2.7/no-global-site-packages.txt": ""}, {}), ("one without site", {}, {"no_site": True}),
@@ -106,6 +114,30 @@ def search_paths() -> Iterable[str]:
         keys = {"HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.11\\PythonPath": {"": "C:\\Registered"}, "HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.11\\PythonPath\\More": {"": "C:\\More"}}
         reader = MemoryReader("windows", {path: content for path, content in files.items() if content is not None}, variables=words.get("variables", {}), registry=keys)
         yield from told(title, lambda: lines_of_path(reader, "C:\\Py\\python.exe", words))
+
+
+@scene
+def launchers_of_windows() -> Iterable[str]:
+    """What the registry enters, which entries lead to nothing, and what the launcher of Windows starts."""
+    places = {("USER", "3.11"): "C:\\P311", ("USER", "3.12-32"): "C:\\P312-32", ("MACHINE", "3.12"): "C:\\P312", ("MACHINE", "2.7"): "C:\\P27", ("MACHINE", "3.9"): "C:\\Gone", ("MACHINE", "3.x"): "C:\\Px", ("USER", "3.13t"): "C:\\P313t"}
+    keys = {f"HKEY_{'CURRENT_USER' if hive == 'USER' else 'LOCAL_MACHINE'}\\Software\\Python\\PythonCore\\{tag}\\InstallPath": {"": path, "ExecutablePath": f"{path}\\python.exe"} for (hive, tag), path in places.items()}
+    keys |= {"HKEY_CURRENT_USER\\Software\\Python\\Moor\\3.14\\InstallPath": {"ExecutablePath": "C:\\Moor\\python.exe"}, "HKEY_LOCAL_MACHINE\\Software\\Python\\PythonCore\\3.10\\InstallPath": {"": "C:\\P310"}, "HKEY_LOCAL_MACHINE\\Software\\Python\\PythonCore\\3.8\\InstallPath": {}}
+    files: dict[str, object] = {f"{path}\\python.exe": WINDOWS for path in [*places.values(), "C:\\Moor", "C:\\P310"] if path != "C:\\Gone"} | {f"{path}\\Lib\\os.py": "" for path in places.values()} | {f"{path}\\python{tag[:4].replace('.', '')}.dll": b"MZ" + tag[:4].encode() + b".2\0" for (_, tag), path in places.items()} | {"C:\\Windows\\py.exe": b"MZ"}
+    launcher, local, beside = "C:\\Windows\\py.exe", "C:\\Users\\keeper\\AppData\\Local\\py.ini", "C:\\Windows\\py.ini"
+    for title, variables, more in [
+        ("as it is", {}, {}), ("an environment", {"VIRTUAL_ENV": "C:\\env"}, {}), *((f"PY_PYTHON is {value}", {"PY_PYTHON": value}, {}) for value in ("3", "2", "3.11", "3.12", "3.12-32", "3.12-64", "3-32", "3-64", "3.1", "3.14", " ", "x")), ("and of the major version", {"PY_PYTHON": "3", "PY_PYTHON3": "3.11"}, {}), ("of the other major version", {"PY_PYTHON": "3", "PY_PYTHON2": "2.7"}, {}), ("of the major version alone", {"PY_PYTHON3": "3.11"}, {}),
+        ("a file of the user's", {}, {local: "[defaults]\npython=3.11\n"}), ("a file beside the launcher", {}, {beside: "[defaults]\npython=2\npython2=2.7\n"}), ("both", {}, {local: "[defaults]\npython3=3.11\n", beside: "[defaults]\npython=3\n"}), ("a file and a variable", {"PY_PYTHON": "2.7"}, {local: "[defaults]\npython=3.11\n"}), ("a broken file", {}, {local: "[defaults\n", beside: "[defaults]\npython=3.11\n"}), ("an empty value", {}, {local: "[defaults]\npython=\n", beside: "[defaults]\npython=3.11\n"}), ("another section", {}, {local: "[commands]\npython=3.11\n"}),
+    ]:  # fmt: skip
+        reader = MemoryReader("windows", {**files, **more}, variables=variables, registry=keys)
+        yield f"{title}: {registered.launched(reader, launcher)}"
+    yield f"nothing is entered: {registered.launched(MemoryReader('windows', {}), launcher)}"
+    yield from (f"entered: {entry.company} {entry.tag} {entry.executable}" for entry in registered.registered(reader))
+    unread: list[object] = []
+    yield from (f"installed: {item.version} {item.executable}" for item in found_interpreters(reader, unread))
+    yield from (f"not read: {item.path}: {item.reason}" for item in unread)
+    only = MemoryReader("windows", files, variables={ONLY_BELOW: "C:\\P311"}, registry=keys)
+    unread = []
+    yield f"only below a folder: {[item.executable for item in found_interpreters(only, unread)]}, {unread}"
 
 
 def lines_of_path(reader: MemoryReader, executable: str, words: dict) -> Iterable[str]:
@@ -144,7 +176,7 @@ def interpreters() -> Iterable[str]:
     for title, more in [("the shared library has the version", {"/opt/v/lib/libpython3.12.so.1.0": BINARY.replace(b"3.11.7", b"3.12.4")}), ("one of another version has it", {"/opt/v/lib/libpython3.11.so.1.0": BINARY}), ("a text has it", {"/opt/v/lib/libpython3.12.txt": BINARY.replace(b"3.11.7", b"3.12.4")})]:
         made = MemoryReader("linux", {"/opt/v/bin/python3.12": number, "/opt/v/lib/python3.12/os.py": b"", **more}, home=HOME)
         yield from told(title, lambda: [f"{(python := read_interpreter(made, '/opt/v/bin/python3.12')).version} in {python.prefix}"])
-    starter = replace(read_interpreter(reader, "/usr/bin/python3"), given=["-sW", "-Wignore", "-Xdev", "-X", "-EP"], sets={"PYTHONPATH": "/x", "A": "2"})
+    starter = replace(read_interpreter(reader, "/usr/bin/python3"), given=["-sW", "-Wignore", "-WI", "-Xdev", "-XI", "-X", "-EP"], sets={"PYTHONPATH": "/x", "A": "2"})
     for own in (Invocation(variables={"A": "1", "B": "3"}, other_flags=("-Wignore",)), Invocation(no_user=True)):
         yield f"by a starter: {own.by(starter).flags} {dict(own.by(starter).variables)}"
     for name in "abm":
@@ -161,13 +193,13 @@ def modules() -> Iterable[str]:
     files = {
         **python_of("3.11.7"), f"{site}/linked.py": Link("/gone.py"), f"{site}/both.py": b"", f"{site}/both/__init__.py": b"", f"{site}/spaces/a.py": b"", f"{HOME}/spring/spaces/b.py": b"", f"{site}/parts/__init__.py": "__path__ = extend_path(__path__, __name__)", f"{HOME}/spring/parts/b.py": b"",
         f"{site}/older/__init__.py": "declare_namespace(__name__)", f"{HOME}/other/older/c.py": b"", f"{HOME}/other/both.py": b"", f"{site}/single.py": b"", f"{site}/code.pyc": b"", f"{site}/one.so": b"", f"{site}/one.py": b"", f"{site}/hive.zip": archive, f"{site}/a.pth": "hive.zip\n",
-        f"{site}/e.pth": "import __editable___own_finder; x\n", f"{site}/__editable___own_finder.py": f"MAPPING = {{'mapped': '{HOME}/src/mapped', 'both': '{HOME}/src/both'}}\n", f"{HOME}/src/mapped/__init__.py": b"", f"{HOME}/src/both.py": b"",
+        f"{site}/e.pth": "import __editable___own_finder; x\n", f"{site}/__editable___own_finder.py": f"MAPPING = {{'mapped': '{HOME}/src/mapped', 'both': '{HOME}/src/both', 'single_file': '{HOME}/src/single_file', 'whole': '{HOME}/src/whole.py', 'bare': '{HOME}/src/bare', 'nothing': '{HOME}/src/nothing'}}\n", f"{HOME}/src/mapped/__init__.py": b"", f"{HOME}/src/both.py": b"", f"{HOME}/src/single_file.py": b"", f"{HOME}/src/whole.py": b"", f"{HOME}/src/bare/x.py": b"",
     }  # fmt: skip
     reader = MemoryReader("linux", files, home=HOME, folder=f"{HOME}/spring")
     python = read_interpreter(reader, "/usr/bin/python3.11")
     search = search_path(reader, python, Invocation(first="", variables={"PYTHONPATH": f"{HOME}/other"}))
     resolver = Resolver(reader, python, search, f"{HOME}/spring")
-    for name in ("linked", "both", "both.x", "spaces", "spaces.a", "spaces.b", "parts", "parts.b", "older.c", "single", "single.x", "code", "one", "zipped", "zipped.inner", "plain", "folder", "mapped", "sys", "sys.x", "os.path", "_ssl", "array", "gone", "gone.x", ".".join("a" * 201)):
+    for name in ("linked", "both", "both.x", "spaces", "spaces.a", "spaces.b", "parts", "parts.b", "older.c", "single", "single.x", "code", "one", "zipped", "zipped.inner", "plain", "folder", "mapped", "mapped.x", "single_file", "single_file.x", "whole", "bare", "bare.x", "nothing", "sys", "sys.x", "os.path", "_ssl", "array", "gone", "gone.x", ".".join("a" * 201)):
         result = resolver.resolve(name)
         yield f"{name[:40]}: {result.place and (result.place.kind, result.place.path, result.place.portions)}, missing {result.missing and result.missing[:20]}, others {[other.path for other in result.others]}, parents {[place.path for place in result.parents]}"
     older = MemoryReader("linux", {**python_of("2.7.18"), f"{HOME}/spaces/a.py": b""}, home=HOME)
@@ -204,9 +236,9 @@ def kernels_of_a_server() -> Iterable[str]:
     files["/usr/bin/jupyter-lab"] = f"#!{HOME}/orchard/bin/python\n"
     for name, spec in {"text": {"argv": "python -m x", "display_name": "T"}, "bare": {"argv": ["python", "-m", "x"]}, "three": {"argv": ["python3.11", "{prefix}/x", "{resource_dir}/y", "{other}"]}, "two": {"argv": ["python2"]}, "env": {"argv": ["hive"], "env": {"PATH": "/hives:${PATH}", "A": "${HOME}", "B": "${A}"}},
                        "far": {"argv": ["ssh", "host"]}, "up": {"argv": ["../gone/../heath/bin/python"]}, "script": {"argv": [f"{HOME}/run"]}, "shell": {"argv": [f"{HOME}/wrap"]}, "dead": {"argv": [f"{HOME}/dead"]}, "strange": {"argv": [f"{HOME}/odd"]}, "message": {"argv": ["python"], "interrupt_mode": "message"}, "odd": {"argv": ["python"], "interrupt_mode": "other"},
-                       "noted": {"argv": ["python"], "metadata": {"kernel_provisioner": {"provisioner_name": "far"}}}, "tilde": {"argv": ["~/python"]}, "list": [], "none": {}, "empty": {"argv": []}}.items():  # fmt: skip
+                       "noted": {"argv": ["python"], "metadata": {"kernel_provisioner": {"provisioner_name": "far"}}}, "tilde": {"argv": ["~/python"]}, "beyond": {"argv": ["comb"], "env": {"PATH": f"{HOME}/shut/bin"}}, "list": [], "none": {}, "empty": {"argv": []}}.items():  # fmt: skip
         files[f"{MINE}/kernels/{name}/kernel.json"] = json.dumps(spec)
-    plus(files, {f"{MINE}/kernels/Broken/kernel.json": "{", f"{MINE}/kernels/dir/kernel.json/x": "", f"{MINE}/kernels/shut/kernel.json": None, f"{MINE}/kernels/closed/kernel.json": "{}", f"{MINE}/kernels/closed": Shut(), f"{HOME}/dead": "#!/gone/python\n", f"{HOME}/odd": "#!/usr/bin/hive\n", "/usr/bin/hive": b"\x7fELF", f"{HOME}/run": f"#!{HOME}/heath/bin/python\n", f"{HOME}/wrap": "#!/bin/sh\nexec $HIVE\n", "/hives/hive": f"#!{HOME}/heath/bin/python\n"})
+    plus(files, {f"{MINE}/kernels/Broken/kernel.json": "{", f"{HOME}/shut": Shut(), f"{HOME}/shut/bin/comb": "", f"{MINE}/kernels/dir/kernel.json/x": "", f"{MINE}/kernels/shut/kernel.json": None, f"{MINE}/kernels/closed/kernel.json": "{}", f"{MINE}/kernels/closed": Shut(), f"{HOME}/dead": "#!/gone/python\n", f"{HOME}/odd": "#!/usr/bin/hive\n", "/usr/bin/hive": b"\x7fELF", f"{HOME}/run": f"#!{HOME}/heath/bin/python\n", f"{HOME}/wrap": "#!/bin/sh\nexec $HIVE\n", "/hives/hive": f"#!{HOME}/heath/bin/python\n"})
     files.kernel("bare", f"{HOME}/heath/bin/python", "/usr/local/share/jupyter")
     files.kernel("far", f"{HOME}/heath/bin/python", f"{HOME}/orchard/share/jupyter")
     machine = on(files)
@@ -233,7 +265,7 @@ def folders_of_kernels() -> Iterable[str]:
     """Where a server looks for kernels, by its release, its variables and its system."""
     for release in (None, "4.6.3", "4.8.1", "4.12.0", "5.0.0", "5.1.0", "5.8.0"):
         for title, variables in [("no variables", {}), ("a preference", {"JUPYTER_PREFER_ENV_PATH": "no"}), ("the other preference", {"JUPYTER_PREFER_ENV_PATH": "1"}), ("folders of the platform", {"JUPYTER_PLATFORM_DIRS": "1", "XDG_DATA_HOME": "relative", "XDG_DATA_DIRS": "/d:relative"}),
-                                 ("more folders", {"JUPYTER_PATH": "/j/:relative", "JUPYTER_DATA_DIR": "/data", "IPYTHONDIR": "~/ip"}), ("no user's packages", {"PYTHONNOUSERSITE": "1", "IPYTHONDIR": "", "XDG_DATA_HOME": "/xdg"}),
+                                 ("more folders", {"JUPYTER_PATH": "/j/:relative", "JUPYTER_DATA_DIR": "/data", "IPYTHONDIR": "~/ip"}), ("the home itself", {"IPYTHONDIR": "~"}), ("a name like a home", {"IPYTHONDIR": "~ip"}), ("no user's packages", {"PYTHONNOUSERSITE": "1", "IPYTHONDIR": "", "XDG_DATA_HOME": "/xdg"}),
                                  ("another prefix is entered", {"CONDA_PREFIX": "/opt/moor/x"}), ("this prefix is entered", {"CONDA_PREFIX": "/opt/moor"}), ("the base is entered", {"CONDA_PREFIX": "/opt/moor", "CONDA_DEFAULT_ENV": "base"}), ("a named one is entered", {"CONDA_PREFIX": "/opt/moor", "CONDA_DEFAULT_ENV": "moor"})]:  # fmt: skip
             for python in ("/usr/bin/python3", f"{HOME}/heath/bin/python", "/opt/moor/bin/python3.11"):
                 files = plus(Files(), python_of("3.11.7", "/opt/moor"))
@@ -249,9 +281,11 @@ def folders_of_kernels() -> Iterable[str]:
     for title, more in [("the older folder, moved", {f"{HOME}/.config/ipython/x": b""}), ("a link", {f"{HOME}/.config/ipython": Link("/elsewhere"), "/elsewhere/x": b""}), ("both", {f"{HOME}/.config/ipython/x": b"", f"{HOME}/.ipython/x": b""})]:
         reader = on(plus(Files(), more)).reader
         yield f"{title}: {folders.kernel_folders(reader, folders.Server(None, reader.variables))[-1].path}"
-    for system, variables in [("windows", {"APPDATA": "C:\\App"}), ("windows", {"PROGRAMDATA": "C:\\All", "JUPYTER_USE_PROGRAMDATA": "1"}), ("macos", {}), ("macos", {"JUPYTER_PLATFORM_DIRS": "1"}), ("windows", {"LOCALAPPDATA": "C:\\Local", "JUPYTER_PLATFORM_DIRS": "true"})]:
+    for system, variables in [("windows", {"APPDATA": "C:\\App"}), ("windows", {"PROGRAMDATA": "C:\\All", "JUPYTER_USE_PROGRAMDATA": "1"}), ("macos", {}), ("macos", {"JUPYTER_PLATFORM_DIRS": "1"}), ("windows", {"JUPYTER_PLATFORM_DIRS": "1"}), ("windows", {"LOCALAPPDATA": "C:\\Local", "JUPYTER_PLATFORM_DIRS": "true"})]:
         reader = MemoryReader(system, {}, variables=variables)
-        yield from told(f"{system} {variables}", lambda: [f"{item.path} ({item.reach})" for item in folders.kernel_folders(reader, folders.Server(None, reader.variables))] + [folders.reach_folder(reader, "machine", "/p", reader.variables)])
+        yield from told(f"{system} {variables}", lambda: [f"{item.path} ({item.reach})" for item in folders.kernel_folders(reader, folders.Server(None, reader.variables))])
+        for reach in ("me", "env", "machine"):
+            yield from told(f"{system} {variables}, reach {reach}", lambda: [folders.reach_folder(reader, reach, "/p", reader.variables)])
     windows = {"C:\\Py\\python.exe": WINDOWS, "C:\\Py\\python311.dll": WINDOWS, "C:\\Py\\Lib\\os.py": b""}
     reader = MemoryReader("windows", windows, variables={"APPDATA": "C:\\App"})
     python = read_interpreter(reader, "C:\\Py\\python.exe")
@@ -313,78 +347,6 @@ def notes_of_servers() -> Iterable[str]:
     yield from told("it is not open", lambda: pointing.open_notes(machine, f"{HOME}/spring/a.ipynb", kernel))
 
 
-class OneConnection:
-    """The channels of a kernel that answers by a script: a function of each request gives its messages."""
-
-    key, path = "6b6579", "/run/kernel-1.json"
-
-    def __init__(self, answers: object) -> None:
-        self.answers, self.waiting, self.sent = answers, [], list[str]()
-
-    def send(self, channel: str, frames: tuple[str, str, dict]) -> None:
-        identifier, kind, content = frames
-        self.sent.append(f"{channel}: {kind} {({name: value for name, value in content.items() if name != 'code'})}")
-        self.waiting += self.answers(kind, identifier, content)
-
-    def receive(self, channels: tuple[str, ...], seconds: float) -> object:
-        return self.waiting.pop(0) if self.waiting else None
-
-
-class OneSession:
-    count = 0
-
-    def request(self, kind: str, content: dict) -> tuple[str, object]:
-        self.count += 1
-        return f"r{self.count}", (f"r{self.count}", kind, content)
-
-    def read(self, frames: object) -> object:
-        return frames
-
-
-def message(channel: str, kind: str, parent: str, wrongly: bool = False, **content: object) -> tuple[str, Message]:
-    return channel, Message(kind, "m", parent, content, wrongly)
-
-
-@scene
-def rehearsed() -> Iterable[str]:
-    """A conversation with a kernel: what is asked, and what its messages come to."""
-    def well(kind: str, identifier: str, content: dict) -> list:
-        if kind == "kernel_info_request":
-            return [message("iopub", "status", "other", execution_state="idle"), message("shell", "kernel_info_reply", identifier, language_info={"name": "python"}, protocol_version="5.3")]
-        mark = content.get("code", "").partition("_kalyx_question('")[2].partition("'")[0]
-        text = f"before\n{mark}{ {'executable': '/x/python', 'version': '3.11.7', 'implementation': 'cpython', 'prefix': '/x', 'base_prefix': '/usr', 'path': '/x', 'imports': [{'imports': True, 'file': '/x/json.py'}]}!r}{mark}\nafter" if mark else "of the script"
-        return [message("iopub", "stream", "other", text="of somebody else"), message("iopub", "stream", identifier, text=text), message("iopub", "error", identifier, ename="E", evalue="v"), message("shell", "execute_reply", identifier), message("iopub", "status", identifier, execution_state="idle")]
-
-    def silent(kind: str, identifier: str, content: dict) -> list:
-        return []
-
-    def forged(kind: str, identifier: str, content: dict) -> list:
-        return [message("shell", "kernel_info_reply", identifier, wrongly=True)]
-
-    def stuck(kind: str, identifier: str, content: dict) -> list:
-        return well(kind, identifier, content) if kind != "execute_request" else [message("iopub", "stream", identifier, text="so far")]
-
-    def forged_later(kind: str, identifier: str, content: dict) -> list:
-        return well(kind, identifier, content) if kind != "execute_request" else [message("iopub", "stream", identifier, wrongly=True, text="forged")]
-
-    kept, rehearse.monotonic = rehearse.monotonic, lambda: next(clock)
-    try:
-        for title, answers, status in [("well", well, None), ("silent", silent, None), ("forged", forged, None), ("stuck", stuck, None), ("forged later", forged_later, None), ("it ended", silent, 3)]:
-            clock, waited = (number / 4 for number in range(10_000)), []
-            connection = OneConnection(answers)
-            running = SimpleNamespace(status=lambda: status, wait=waited.append)
-            conversation = rehearse._Conversation(SimpleNamespace(chance=lambda count: "ab" * count), connection, running, 20.0, "linux")
-            conversation.session = OneSession()
-            if conversation.hello(0.0):
-                conversation.ask([SimpleNamespace(module="json", names=("x",))])
-                conversation.talk.script = conversation.execute("print(1)", None)
-            conversation.goodbye()
-            talk = conversation.talk
-            yield from told(title, lambda: [f"answered {talk.answered} after {talk.seconds}, {talk.language} {talk.protocol}, problem {talk.problem}, wrongly {talk.signed_wrongly}", f"who {talk.who}", f"printed {talk.printed!r}, script {talk.script!r}", f"waited {waited}", *dict.fromkeys(connection.sent)])
-    finally:
-        rehearse.monotonic = kept
-
-
 @scene
 def what_proves_nothing() -> Iterable[str]:
     """An import that the base could answer as well."""
@@ -396,44 +358,6 @@ def what_proves_nothing() -> Iterable[str]:
     kernel = machine.kernel_by_id("heath")
     for module, found_at, outcome in [("hivescale", f"{files.site('heath')}/hivescale/__init__.py", "imports"), ("hivescale", f"{files.site('base')}/hivescale/__init__.py", "imports"), ("sys", "(built in)", "imports"), ("statistics", "/usr/lib/python3.11/statistics.py", "imports"), ("gone", "/x", "imports"), ("hivescale", None, "fails")]:
         yield from told(f"{module} from {found_at}, {outcome}", lambda: rehearse._proves_nothing(machine, kernel, SimpleNamespace(module=module, found_at=found_at, outcome=outcome)))
-    (own,) = [kernel for kernel in machine.kernels if kernel.id == "heath"]
-    for title, made, imports, runs in [("a plain proof", own, [], True), ("with an import", own, ["json"], True), ("nothing to start", specs.read_kernel(machine.reader, f"{MINE}/kernels/gone", machine.server), [], True), ("no runner", own, [], False)]:
-        started = []
-
-        class Refusing:
-            def empty_folder(self) -> object:
-                from contextlib import nullcontext
-
-                return nullcontext("/empty")
-
-            def start(self, argv: list[str], variables: dict, folder: str) -> object:
-                started.append(f"{argv} in {folder}, HOME {variables.get('HOME')}")
-                raise OSError("exec format error")
-
-        machine.__dict__["runner"] = Refusing() if runs else None
-        fake = SimpleNamespace(reader=machine.reader, server=machine.server, runner=machine.__dict__["runner"], let_through=lambda path: started.append(f"let through {path}"), seconds=20.0, shell=machine.shell, line=machine.line)
-        kept, rehearse.Connection = rehearse.Connection, StillConnection
-        alone, rehearse.answers_itself = rehearse.answers_itself, lambda: True
-        try:
-            yield from told(title, lambda: [(answer := rehearse.rehearse(fake, made, imports)).output, *started, *(finding.message for finding in answer.findings), *answer.notes])
-        finally:
-            rehearse.Connection, rehearse.answers_itself = kept, alone
-
-
-class StillConnection:
-    path = "/run/kernel-1.json"
-
-    def __init__(self, transport: str) -> None:
-        pass
-
-    def __enter__(self) -> StillConnection:
-        return self
-
-    def __exit__(self, *words: object) -> None:
-        pass
-
-    def open(self) -> None:
-        pass
 
 
 # -- projects, packages, fixes -----------------------------------------------------
@@ -477,7 +401,7 @@ def requirements_within_others() -> Iterable[str]:
 def records_of_packages() -> Iterable[str]:
     site = "/usr/lib/python3.11/site-packages"
     files = {
-        f"{site}/hive_scale-2.1.dist-info/METADATA": "Name: Hive-Scale\nVersion: 2.1\nLicense: a\n        \n  b\nRequires-Dist: combs\nRequires-Dist: skep ; extra == 'x'\n\nRequires-Dist: of-the-description\n", f"{site}/hive_scale-2.1.dist-info/RECORD": '"odd,name.py",sha256=1,2\nhive/__init__.py,,\n__editable__.hive.pth,,\n../../bin/hive,,\nhive.cpython-311.so,,\n',
+        f"{site}/hive_scale-2.1.dist-info/METADATA": "Name: Hive-Scale\nVersion: 2.1\nLicense: a\n        \n  b\nRequires-Dist: combs\n  ; extra ==\n 'y'\nRequires-Dist: skep ; extra == 'x'\n\nRequires-Dist: of-the-description\n", f"{site}/hive_scale-2.1.dist-info/RECORD": '"odd,name.py",sha256=1,2\nhive/__init__.py,,\n__editable__.hive.pth,,\n../../bin/hive,,\nhive.cpython-311.so,,\n',
         f"{site}/old-1.0.egg-info/PKG-INFO": "Name: old\nVersion: 1.0\n", f"{site}/old-1.0.egg-info/requires.txt": "combs\n[x]\nskep\n[:python_version > '3']\nnectar\n[y:os_name == 'nt']\nwax\n", f"{site}/old-1.0.egg-info/installed-files.txt": "../old/__init__.py\n\nPKG-INFO\n",
         f"{site}/flat-1.0-py3.11.egg-info": "Name: flat\nVersion: 1.0\n", f"{site}/~ip-1.dist-info/METADATA": "Name: ip\n", f"{site}/-ip-1.dist-info/METADATA": "Name: ip\n", f"{site}/bare.dist-info/METADATA": b"", f"{site}/tops-1.dist-info/top_level.txt": "one\n\ntwo\n", f"{site}/tops-1.dist-info/METADATA": "Name: tops\n",
         f"{site}/dev-1.dist-info/METADATA": "Name: dev\nVersion: 1\n", f"{site}/dev-1.dist-info/RECORD": "dev.pth,,\nother.py,,\n", f"{site}/dev.pth": f"{HOME}/src\nimport os\n", f"{HOME}/src/devmod.py": b"", f"{HOME}/src/setup.py": b"", f"{HOME}/src/devpack/__init__.py": b"", f"{HOME}/src/plain/x": b"",
@@ -523,7 +447,7 @@ def fixes_beside_others() -> Iterable[str]:
     ]  # fmt: skip
     for title, ask in made:
         yield from told(title, lambda: [f"{(fix := ask()).message} ({fix.state})", *(step.line for step in fix.steps), f"changes {fix.changes}"])
-    for ids, like in (("linuxmint", "ubuntu debian"), ("rocky", "rhel centos fedora"), ("arch", ""), ("fedora", "")):
+    for ids, like in (("linuxmint", "ubuntu debian"), ("rocky", "rhel centos fedora"), ("arch", ""), ("fedora", ""), ("alma", "centos"), ("nobara", "rhel"), ("x", "y"), ("x", "debian-like")):
         reader = MemoryReader("linux", {"/etc/os-release": f'ID={ids}\nID_LIKE="{like}"\n'})
         for again in (False, True):
             fix = fixes.of_system(Machine(reader), "libzbar0", "zbar", "zbar", again)
@@ -588,6 +512,10 @@ KEPT_FILES = [
     ("/r/jpserver-1.json", '{"url": "http://x", "token": "private", "root_dir": "/h", "pid": 1}'), ("/r/kernel-1.json", '{"key": "private", "ip": "127.0.0.1"}'), ("/d/kalyx/environments.json", '["/h/heath"]'), ("/h/pyproject.toml", '# note\n[project]\nname = "hive"\n[tool.other]\nx = "private"\nplain words\n[tool.mypy-x]\ny = "kept"\n'),
     ("/h/heath/pyvenv.cfg", "home = /usr/bin\n"), ("/h/setup.cfg", "; note\n[options]\ninstall_requires = hive\n[mine]\nx = private\n"), ("/h/.idea/misc.xml", '<component name="ProjectRootManager" project-jdk-name="heath">words<option name="mine" value="private"/><option name="SDK_HOME" value="/x"/></component>\n'), ("/h/.git/config", "[core]\n\tExcludesFile = ~/x\n\tname = private\n"), ("/h/config", "my=words\n"),
     ("/h/.dir-locals.el", "((python-mode . ((python-shell-interpreter . \"/x\"))))\n(mine . private)\n"), ("/h/requirements.txt", "hive>=1\n"), ("/s/a.pth", "/h/src\nimport os; x = 'private'\n"), ("/h/run", "#!/bin/sh\nexport HIVE=private\nexec /x/python -m hive\n"), ("/h/tool", "#!/x/bin/python\nx = 'private'\n"), ("/h/.bashrc", "alias python=/x/python\ncurl https://hive.test/private\nexport PATH=$HOME/bin:$PATH\nmywords\n"),
+    *((f"/proc/{name}", "36 35 0:1 / /far rw\n") for name in ("mounts", "mount", "other")), *((f"/h/.pyenv/{name}", "3.11.7\n") for name in ("version", "global")), *((f"/h/{name}", "[core]\n\texcludesFile = ~/x\n\tname = private\n") for name in (".gitconfig", "git/gitconfig", "git/other")),
+    *((f"/h/a{ending}", "hive private\nx = 'private'\n") for ending in (".txt", ".egg-link", "._pth", ".in", ".start", ".iml", ".lisp", ".ini", ".cfg")), *((f"{folder}/a.json", '{"a": "kept", "b": [1, "two"]}') for folder in ("/x/dist-info", "/x/a-1.dist-info", "/x/conda-meta", "/x/other")), ("/h/kalyx-x.json", '{"a": "kept"}'), ("/r/nbserver-1.json", '{"url": "kept", "root_dir": "/h", "notebook_dir": "/h", "base_url": "/", "hostname": "x", "version": "7", "sock": "/s", "token": "private"}'),
+    ("/k/2/kernel.json", '{"argv": ["python"], "language": "python", "interrupt_mode": "signal", "metadata": {"debugger": true, "x": "kept"}, "env": {"HIVE": "private", "PYTHONPATH": "/x", "MPLBACKEND": "agg"}, "mine": {"language": "private"}}'),
+    ("/h/2/pyproject.toml", 'mine = "private"\nproject.name = "hive"\nproject.dependencies = [\n "comb",\n]\n other = ["private",\n"private"]\n[project]\nx = "kept"\n'), ("/h/tool2", "#!/usr/bin/pypy3\nx = 'private'\n"), ("/h/tool3", "#!/usr/bin/node\nx = 'private'\n"), ("/h/.zshrc", "ab abc abcd ~x .x @x +x %x -x\nalias p=python3\n"), ("/s/b-1.dist-info/METADATA", "Name: b\nRequires-Dist: c;\n\textra == 'x'\nSummary: my\n\twords\n"), ("/h/b.ipynb", '{"metadata": {"language_info": {"name": "python", "version": "3.11"}, "kernelspec": {"name": "moor", "language": "python"}, "more": {"name": "private"}}, "cells": []}'),
     ("/x/lib.so", "\x7fELF private"), ("/h/odd.json", '{"a": "my words'), ("/h/plain.json", 'my words {"a": true, "b": -1.5e3, c: private}\nmore'), ("/h/odd.py", "x = '\xff\n"),
 ]  # fmt: skip
 
@@ -613,6 +541,9 @@ def paths_in_settings() -> Iterable[str]:
     reader = on(files, variables={**files.variables, "HIVE": "/hives", "LOOP": "${env:LOOP}"}).reader
     for text in ("python3", "python", "hive", "pypy3", "own/python", "python3/own", "own\\python", ".venv", "./x", "/x/python", "${workspaceFolder}/x", "$PROJECT_DIR$/x", "${userHome}/x", "${env:HIVE}/x", "${env:GONE}", "${env:LOOP}", "${command:x}", "~/x", "", "x\0", "a" * 5000, "${workspaceFolder:spring}/x"):
         yield f"{text[:40]!r}: {editor._expanded(reader, text, f'{HOME}/spring')}"
+    windows = MemoryReader("windows", {"C:\\Python311\\python.exe": WINDOWS, "C:\\spring\\x.txt": b""}, variables={"PATH": "C:\\Python311", "PATHEXT": ".EXE", "HIVE": "D:\\hives"}, home="C:\\Users\\keeper", folder="C:\\spring")
+    for text in ("python", "Python.exe", "hive", "own\\python.exe", "own/python.exe", ".venv", ".\\x", "python\\x", "python/x", "D:\\x\\python.exe", "D:python", "\\x", "${workspaceFolder}\\x", "${env:HIVE}\\x", "~\\x", "%HIVE%\\x"):
+        yield f"on Windows, {text!r}: {editor._expanded(windows, text, windows.folder)}"
 
 
 @pytest.mark.parametrize("name", SCENES.names)

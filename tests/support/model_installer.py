@@ -27,11 +27,13 @@ from kalyx.core import signals
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.kernels.wire import Session
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.own_command import ENTRY
 from kalyx.core.system.runner import Ended, Running
 from tests.made import dist, raw
 from tests.support.memory_writer import SteadyWriter
+from tests.support.model_kernel import ModelKernel, ModelLoopback, Program
 from tests.support.model_python import ModelPython
 
 Content = str | bytes | Link
@@ -50,24 +52,6 @@ class Release(NamedTuple):
         return HeaderParser().parsestr("\n".join(self.metadata)).get_all(field, [])
 
 
-class _Over(Running):
-    """A kernel that ended as soon as it was started: the model speaks no protocol."""
-
-    pid = 4711
-
-    def status(self) -> int | None:
-        return 1
-
-    def words(self) -> bytes:
-        return b"Traceback (most recent call last):\nModuleNotFoundError: No module named 'comb'\n"
-
-    def wait(self, seconds: float) -> bool:
-        return True
-
-    def end(self, patience: float = 1.0) -> None:
-        pass
-
-
 class Killed(BaseException):
     """The program is killed at this moment: what the files are then, they stay."""
 
@@ -79,18 +63,30 @@ class _Refused(Exception):
 class ModelInstaller(ModelPython):
     """Runs Python's trials, the installer, ``venv`` and Kalyx itself on the files of a machine in memory."""
 
-    def __init__(self, reader: MemoryReader, index: Iterable[Release] = (), ends: Mapping[str, Ended | BaseException] | None = None) -> None:
-        """``ends``: how commands end whose line holds this text; an exception is raised once."""
+    def __init__(self, reader: MemoryReader, index: Iterable[Release] = (), ends: Mapping[str, Ended | BaseException] | None = None, odd: Mapping[str, str] | None = None,
+                 running: Mapping[int, tuple[str, str, str]] | None = None) -> None:  # fmt: skip
+        """``ends``: how commands end whose line holds this text; an exception is raised once.
+
+        ``odd``: what kernels do whose line holds this text. ``running``: kernels that run, by the port of their shell:
+        their interpreter, what they have run, and what they do.
+        """
         super().__init__(reader)
         self.index, self.ends = list(index), dict(ends or {})
         self.writer = SteadyWriter(reader)
         self.ran: list[str] = []
+        self.odd = dict(odd or {})
+        self._loopback = ModelLoopback(lambda: self.kernel, lambda port: self.kernel_of(*(running or {})[port]))
 
-    def typed(self, *words: str, given: str = "") -> tuple[int, str, str]:
-        """Kalyx with these words, on this machine: its status, and what it prints to each output; ``given``: its input."""
+    def typed(self, *words: str, given: str = "", at_terminal: bool = False) -> tuple[int, str, str]:
+        """Kalyx with these words, on this machine: its status, and what it prints to each output; ``given``: its input.
+
+        ``at_terminal``: a user types the input, and sees what is not the output.
+        """
         out, err = TextIOWrapper(BytesIO(), "utf-8", write_through=True), TextIOWrapper(BytesIO(), "utf-8", write_through=True)
         was, sys.stdin = sys.stdin, TextIOWrapper(BytesIO(given.encode()), "utf-8")
         folder = self.reader.folder
+        for stream in (sys.stdin, err) if at_terminal else ():
+            stream.isatty = lambda: True  # type: ignore[method-assign]
         try:
             with redirect_stdout(out), redirect_stderr(err), patch.dict("os.environ", COLUMNS="100"), patch.object(signals, "_state", signals._State()):
                 system = () if "--on" in words else (self.reader.again(), self, self.writer)
@@ -134,9 +130,29 @@ class ModelInstaller(ModelPython):
         except _Refused as refusal:
             return Ended(1, b"", str(refusal).encode(), 0.5)
 
-    def start(self, argv: list[str], **_: object) -> Running:
-        self.ran.append(" ".join(argv))
-        return _Over()
+    # -- kernels ---------------------------------------------------------------
+
+    @property
+    def loopback(self) -> ModelLoopback:
+        return self._loopback
+
+    def kernel_of(self, executable: str, code: str, odd: str) -> ModelKernel:
+        program = Program(self, executable, self.reader.folder, {})
+        program.said_by(code)
+        return ModelKernel(Session(self.loopback.KEY.encode()), program, odd=odd)
+
+    def start(self, argv: list[str], *, variables: Mapping[str, str] | None = None, folder: str | None = None, **_: object) -> Running:
+        """A kernel: it ends with a traceback where its modules cannot be imported."""
+        line = " ".join(argv)
+        self.ran.append(line)
+        if not self.reader.is_file(self.reader.real(argv[0])):
+            raise FileNotFoundError(2, "No such file or directory")
+        program = Program(self, argv[0], folder or self.reader.folder, dict(variables or {}))
+        answer = program.outcome(argv[argv.index("-m") + 1], []) if "-m" in argv else {"imports": True}
+        odd = next((odd for text, odd in self.odd.items() if text in line), "")
+        said = "" if answer["imports"] else f"Traceback (most recent call last):\n{answer['type']}: {answer['text']}\n"
+        self.kernel = ModelKernel(Session(self.loopback.KEY.encode()), program, said, odd if answer["imports"] else "ends")
+        return self.kernel
 
     # -- venv ------------------------------------------------------------------
 

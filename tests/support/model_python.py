@@ -80,7 +80,7 @@ class _Import:
         module = self.load(name)
         if not names:
             return self.modules[name.split(".")[0]] if name != "sys" else module
-        for wanted in names:
+        for wanted in filter(None, names):
             if not hasattr(module, wanted) and hasattr(module, "__path__"):
                 try:
                     self.load(f"{name}.{wanted}")

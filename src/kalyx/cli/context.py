@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
+from kalyx.core.model.records import Interpreter, KalyxError, Seat
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader
 from kalyx.core.system.live_reader import LiveReader
@@ -207,7 +207,7 @@ class Call:
                 if shown:
                     shown[0].stop()
 
-    def may_change(self, plan: list[ChangePlan], question: str) -> bool:
+    def may_change(self, question: str) -> bool:
         """Whether the user agrees; False for a dry run. Raises KalyxError where nobody can be asked."""
         if self.options.dry_run:
             return False

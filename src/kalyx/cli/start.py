@@ -176,6 +176,24 @@ def common(parser: argparse.ArgumentParser) -> None:
     group.add_argument("-v", "--verbose", action="store_true", help="say more")
 
 
+def _command_first(words: list[str]) -> list[str]:
+    """The words with the command before the options that every command takes, where some of these stand before it.
+
+    Raises Refusal where no command follows them.
+    """
+    if not words or not words[0].startswith("-"):
+        return words
+    options = argparse.ArgumentParser(add_help=False)
+    common(options)
+    has_value = {name: action.nargs is None for action in options._actions for name in action.option_strings}
+    at = 0
+    while at < len(words) and (name := words[at].partition("=")[0]) in has_value:
+        at += 2 if has_value[name] and name == words[at] else 1
+    if at >= len(words):
+        raise Refusal("no command is named; kalyx --help lists them")
+    return words[at:] if words[at].startswith("-") else [words[at], *words[:at], *words[at + 1 :]]
+
+
 def _seconds(text: str) -> float:
     from kalyx.core.text.visible import visible
 
@@ -209,6 +227,10 @@ def call(words: list[str], *system: Any) -> int:
     if long is not None:
         message = f"{long[:60]}… has {len(long)} characters; an argument has at most {_LONGEST}"
         return _refuse(message, [], as_json)
+    try:
+        words = _command_first(words)
+    except Refusal as refusal:
+        return _refuse(str(refusal), [], as_json)
     if words and words[0] not in COMMANDS and not words[0].startswith("-"):
         message = f"there is no command {words[0]!r}; kalyx --help lists them"
         return _refuse(message, _near(words[0], COMMANDS), as_json)

@@ -8,6 +8,7 @@ import msgspec
 
 from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
+from kalyx.core.actions.recording import unrecorded
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import search_of
 from kalyx.core.model.records import Evidence, KalyxError
@@ -28,7 +29,8 @@ def run(call: Call) -> int:
     words = (call.options.left, call.options.right)
     # A capture without a target is compared as a whole machine: its kernels count too.
     whole = all(word == "shell" or _is_capture(call, word) for word in words) and "#" not in "".join(words)
-    left, right = (_side(call, word, whole) for word in words)
+    by_record = any(_is_record(call, word) for word in words)
+    left, right = (_side(call, word, whole, by_record) for word in words)
     answer = contrast(left, right)
     if call.as_json:
         call.print_json(answer)
@@ -45,7 +47,12 @@ def _is_capture(call: Call, text: str) -> bool:
     return _is_packed(reader, reader.absolute(file)) or file in MACHINES
 
 
-def _side(call: Call, text: str, whole: bool = False) -> Side:
+def _is_record(call: Call, text: str) -> bool:
+    path = call.machine.reader.absolute(text)
+    return call.machine.reader.is_file(path) and is_record(call.machine.reader, path)
+
+
+def _side(call: Call, text: str, whole: bool, by_record: bool) -> Side:
     reader = call.machine.reader
     path = reader.absolute(text)
     if text.endswith(".json") and reader.is_file(path):
@@ -54,13 +61,15 @@ def _side(call: Call, text: str, whole: bool = False) -> Side:
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
         return Side(kept.target, kept.packages, kept.unknown)
-    if reader.is_file(path) and is_record(reader, path):
+    if _is_record(call, text):
         kept_record = read_record(reader, path)
         return Side(seat_of(kept_record), kept_record.packages, is_record=True)
     file, _, target = text.partition("#")
     if _is_capture(call, text):
-        return _of_seat(Call(call.options, *captured_system(_file_path(call, file))), target or "shell", whole)
-    return _of_seat(call, text, whole)
+        return _of_seat(
+            Call(call.options, *captured_system(_file_path(call, file))), target or "shell", whole, by_record
+        )
+    return _of_seat(call, text, whole, by_record)
 
 
 def _file_path(call: Call, file: str) -> str:
@@ -75,7 +84,7 @@ def _is_packed(reader: Reader, path: str) -> bool:
         return False
 
 
-def _of_seat(call: Call, text: str, whole: bool) -> Side:
+def _of_seat(call: Call, text: str, whole: bool, by_record: bool) -> Side:
     reader, seat = call.machine.reader, call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
@@ -85,7 +94,8 @@ def _of_seat(call: Call, text: str, whole: bool) -> Side:
         Evidence(fact=f"{NOT_READ}{refusal.reason}", source=refusal.path, path=refusal.path) for refusal in unread
     ]
     kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None
-    return Side(seat, packages, search.unknown + doubts, system=reader.system, kernels=kernels)
+    left_out = unrecorded(call.machine, seat) if by_record else set()
+    return Side(seat, packages, search.unknown + doubts, system=reader.system, kernels=kernels, unrecorded=left_out)
 
 
 def _heads(answer: ContrastAnswer) -> tuple[str, str]:

@@ -35,7 +35,7 @@ def run(call: Call) -> int:
     if not call.as_json:
         for change in plan:
             print(f"to do: {change.action}, {visible(change.path)}", flush=True)
-    if not call.may_change(plan, f"Create the demo machine in {visible(folder)}?"):
+    if not call.may_change(f"Create the demo machine in {visible(folder)}?"):
         if call.as_json:
             call.print_json(DemoAnswer(folder=folder, steps=[], plan=plan))
         return 0

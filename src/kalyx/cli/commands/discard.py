@@ -28,7 +28,7 @@ def run(call: Call) -> int:
     if not call.options.dry_run:
         if not call.as_json and not call.options.yes:
             _show(call, leaving.answer)
-        if call.may_change(leaving.answer.plan, f"Remove {prefix}?"):
+        if call.may_change(f"Remove {prefix}?"):
             with signals.held():
                 with call.progress("removing:") as tell:
                     discarding.carry_out(machine, leaving, tell)

@@ -12,7 +12,7 @@ from kalyx.core.actions.backup import Kept, left_over
 from kalyx.core.actions.requested import wants
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.model.action_results import FillAnswer
-from kalyx.core.model.records import ChangePlan, KalyxError, VersionChange
+from kalyx.core.model.records import KalyxError, VersionChange
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -65,7 +65,7 @@ def run(call: Call) -> int:
         from kalyx.cli.render.lifecycle import draw_fill_plan
 
         draw_fill_plan(call.screen, answer)
-    if not call.may_change(answer.plan, f"Go on in {seat.environment.prefix}?"):
+    if not call.may_change(f"Go on in {seat.environment.prefix}?"):
         return _show(call, answer)
     planned = answer.moves
     with signals.held():
@@ -85,8 +85,7 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
         if result and not call.options.dry_run:
             Kept(reader, prefix, call.machine.writer).recover()
         return []
-    plan = [ChangePlan(action="put back what was there before a fill that was stopped", path=prefix)]
-    if not call.may_change(plan, f"A fill of {prefix} was interrupted. Roll it back first?"):
+    if not call.may_change(f"A fill of {prefix} was interrupted. Roll it back first?"):
         return ["a fill was interrupted here; it is rolled back first"]
     Kept(reader, prefix, call.machine.writer).recover()
     return ["a fill was interrupted here; it was rolled back first"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
@@ -68,12 +69,11 @@ def _point_editor(call: Call) -> int:
     answer = PointAnswer(
         plan=change.plan, path=path, was=change.was, notes=editor_settings.warnings(machine, change, target)
     )
-    if _carried_out(call, change, answer, "it chooses that already"):
-        try:
-            answer.seat = editor_settings.proof(call.reread().machine, path, target)
-        except KalyxError as error:
-            pointing.take_back(call.machine, change)
-            raise KalyxError(f"{error.message}; the change was rolled back") from None
+
+    def proof() -> None:
+        answer.seat = editor_settings.proof(call.reread().machine, path, target)
+
+    if _carried_out(call, change, answer, "it chooses that already", proof):
         answer.notes.append(
             "an open editor reads the file when the folder is opened again;"
             " running programs keep their interpreter until restarted"
@@ -81,7 +81,13 @@ def _point_editor(call: Call) -> int:
     return _show(call, answer)
 
 
-def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, already: str) -> bool:
+def _carried_out(
+    call: Call,
+    change: pointing.Pointing,
+    answer: PointAnswer,
+    already: str,
+    proof: Callable[[], object] = lambda: None,
+) -> bool:
     """Show the change, ask, and make it; returns whether it was made. Its inverse is kept for ``--undo``."""
     if change.after == change.before and not change.goes:
         answer.done, answer.notes = True, [already]
@@ -90,9 +96,9 @@ def _carried_out(call: Call, change: pointing.Pointing, answer: PointAnswer, alr
         return False
     if not call.as_json and not call.options.yes:
         _show(call, answer)
-    call.may_change(change.plan, f"Change {change.path}?")
+    call.may_change(f"Change {change.path}?")
     with signals.held():
-        undo = pointing.carry_out(call.machine, change)
+        undo = pointing.carry_out(call.machine, change, proof)
         signals.over()  # it is changed: the answer with its undo line is printed whatever arrives now
     answer.undo = None if call.options.undo and change.goes else undo
     answer.done = True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 
 from kalyx.cli.commands.register import explaining
 from kalyx.cli.context import Call
@@ -70,14 +71,14 @@ def run(call: Call) -> int:
         return _show(call, answer)
     if not call.as_json and not call.options.yes:
         _show(call, answer)
-    call.may_change(changes, f"Make {order.folder} with Python {order.base.version}?")
+    call.may_change(f"Create {order.folder} with Python {order.base.version}?")
     with signals.held(), call.progress("at work:") as tell:
         made = preparing.carry_out(machine, order, commands, tell)
         made.plan = changes
-        stopped = None
+        stopped, is_whole = None, True
         try:
             with signals.heeded():
-                _finish(call, order, made)
+                is_whole = _finish(call, order, made)
         except signals.Stopped as stop:
             stopped = stop.number
             line = machine.line(["kalyx", "discard", order.folder])
@@ -86,18 +87,29 @@ def run(call: Call) -> int:
             )
         signals.over()
     status = _show(call, made)
-    return 128 + stopped if stopped else status
+    return 128 + stopped if stopped else status if is_whole else 1
 
 
-def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> None:
-    """What follows once the environment is there: it is checked, and registered and chosen where that was asked for."""
+def _finish(call: Call, order: preparing.Order, made: PrepareAnswer) -> bool:
+    """What follows once the environment is there: it is checked, and registered and chosen where that was asked for.
+
+    Returns whether all of that was done. What was refused is a note of the answer: the environment stays.
+    """
     fresh = call.reread()
     made.environment = read_environment(fresh.machine.reader, order.folder).environment
-    preparing.check(fresh.machine, order, made)
+    following: list[Callable[[], None]] = [lambda: preparing.check(fresh.machine, order, made)]
     if call.options.kernel is not None:
-        _kernel(fresh, order.folder, made)
+        following.append(lambda: _kernel(fresh, order.folder, made))
     if call.options.point_editor:
-        _editor(fresh, order.folder, made)
+        following.append(lambda: _editor(fresh, order.folder, made))
+    is_whole = True
+    for follow in following:
+        try:
+            follow()
+        except KalyxError as refusal:
+            made.notes.append(refusal.message)
+            is_whole = False
+    return is_whole
 
 
 def _later(call: Call, folder: str) -> list[ChangePlan]:
@@ -208,7 +220,7 @@ def _editor(call: Call, folder: str, answer: PrepareAnswer) -> None:
     file = editor_settings.settings_file(machine.reader)
     change = editor_settings.plan(machine, file, None, target)
     answer.notes += editor_settings.warnings(machine, change, target)
-    undo = pointing.carry_out(machine, change)
+    undo = pointing.carry_out(machine, change, lambda: editor_settings.proof(call.reread().machine, file, target))
     answer.notes.append(f"{file} chooses it now; to undo: {machine.line(undo)}")
 
 

@@ -47,7 +47,8 @@ def run(call: Call) -> int:
         for refusal in answer.unread:
             print(f"kalyx: left out what is in {visible(refusal.path)}: {visible(refusal.reason)}", file=sys.stderr)
     else:
-        _draw(call, len(answer.lines), answer.done, answer.left_out + answer.notes)
+        count = sum(line.kind != "development" for line in answer.lines)
+        _draw(call, count, answer.done, answer.left_out + answer.notes)
     return 1 if answer.unread else 0
 
 

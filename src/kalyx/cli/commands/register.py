@@ -91,7 +91,7 @@ def run(call: Call) -> int:
         from kalyx.cli.render.kernels import draw_plan
 
         draw_plan(call.screen, plan.changes, plan.notes)
-    call.may_change(plan.changes, f"Register {seat.environment.name} as {plan.identifier}?")
+    call.may_change(f"Register {seat.environment.name} as {plan.identifier}?")
     with signals.held():
         answer = _carry_out(call, plan) if bringing is None else _bring_first(call, bringing, plan)
         if answer.done:

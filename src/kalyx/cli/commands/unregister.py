@@ -32,7 +32,7 @@ def run(call: Call) -> int:
         return _show(call, answer)
     if not call.as_json and not call.options.yes:
         _show(call, answer)
-    call.may_change(plan, "Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
+    call.may_change("Remove " + ", ".join(kernel.id for kernel in kernels) + "?")
     with signals.held():
         with Transaction(call.machine.reader, call.machine.writer) as transaction:
             answer.undo = unregistering.remove(call.machine, kernels, transaction)
@@ -59,7 +59,9 @@ def _undo(call: Call, ids: list[str]) -> int:
     kept = [unregistering.restorable(call.machine, folder) for folder in folders]
     answer = UnregisterAnswer(plan=[ChangePlan(action="put back", path=item) for item in kept])
     if not call.options.dry_run:
-        call.may_change(answer.plan, "Put back " + ", ".join(ids) + "?")
+        if not call.as_json and not call.options.yes:
+            _show(call, answer)
+        call.may_change("Put back " + ", ".join(ids) + "?")
         with signals.held():
             unregistering.restore(call.machine, folders)
             signals.over()

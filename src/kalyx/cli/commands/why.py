@@ -299,7 +299,7 @@ def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
         before.plan = fixing.plan_of(fix)
         if not call.as_json and not call.options.dry_run:
             _draw_plan(call, before, first=number == 0)
-        if not call.may_change(before.plan, f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
+        if not call.may_change(f"Do this: {'; '.join(step.line for step in fix.steps)}?"):
             before.notes += text
             return before
         kept: list[rollback.Before] = []
@@ -320,6 +320,8 @@ def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
                 return after
             text.append(f"{fix.message}: it did not help{f' ({problem})' if problem else ''}")
             text += rollback.put_back(call.reread().machine, kept, tell)
+    with call.progress("asking again:") as tell:
+        after = answer_of(call.reread(), tell)  # what was tried last is rolled back
     after.before, after.plan = before.imports, before.plan
     after.notes += text
     return after

@@ -137,10 +137,10 @@ def draw_rehearsal(screen: Screen, answer: RehearsalAnswer, verbose: bool, *, no
     if answer.interpreter is not None:
         screen.line("   it is    ", f"{screen.path(answer.interpreter.executable)}  ({answer.interpreter.version})")
         screen.line("   prefix   ", screen.path(answer.interpreter.prefix))
-    reach = answer.shell_reaches
-    _reach(screen, "!python", reach.python, reach.python_path, answer.interpreter)
-    _reach(screen, "!pip", reach.installer, reach.installer_path, answer.interpreter)
-    _own_path_line(screen, answer)
+        reach = answer.shell_reaches
+        _reach(screen, "!python", reach.python, reach.python_path, answer.interpreter)
+        _reach(screen, "!pip", reach.installer, reach.installer_path, answer.interpreter)
+        _own_path_line(screen, answer)
     for item in answer.imports:
         word, colour = WORDS[item.outcome]
         what = f" from {screen.path(item.found_at)}" if item.found_at else ""
@@ -177,15 +177,13 @@ def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
         screen.line("            ", (screen.machine_line(argv), "bold"))
 
 
-def _reach(
-    screen: Screen, word: str, interpreter: Interpreter | None, path: str | None, own: Interpreter | None
-) -> None:
+def _reach(screen: Screen, word: str, interpreter: Interpreter | None, path: str | None, own: Interpreter) -> None:
     label = f"   {word.ljust(9)}"
     if path is None:
         screen.line(label, ("is not on its PATH", QUIET))
     elif interpreter is None:
         screen.line(label, screen.path(path))
     else:
-        same = own is not None and interpreter.prefix == own.prefix
+        same = interpreter.prefix == own.prefix
         note = "the same environment" if same else f"another environment: {screen.path(interpreter.prefix)}"
         screen.line(label, f"{screen.path(path)}  ({interpreter.version}) ", (note, QUIET if same else ORANGE))

@@ -13,6 +13,9 @@ from kalyx.core.model.records import Environment, Interpreter
 from kalyx.core.model.results import SurveyAnswer
 from kalyx.core.text.visible import visible
 
+# So many packages of an environment are listed with their sizes, the largest first.
+_LARGEST = 20
+
 
 def draw_survey(screen: Screen, machine: Machine, answer: SurveyAnswer, options: argparse.Namespace) -> None:
     """Draw all of it, or with ``--unsound`` only what needs care."""
@@ -105,9 +108,11 @@ def _environment(
         for finding in environment.findings:
             screen.finding(finding, indent=8)
     if options.sizes and options.verbose:
-        for package in environment.package_sizes[:20]:
+        for package in environment.package_sizes[:_LARGEST]:
             size = said_size(package.size_bytes) if package.size_bytes is not None else "not recorded"
             screen.line(" " * 10, size.rjust(10), "  ", visible(f"{package.name} {package.version}"))
+        if len(environment.package_sizes) > _LARGEST:
+            screen.line(" " * 10, f"and {len(environment.package_sizes) - _LARGEST} more")
 
 
 def said_size(count: int) -> str:

@@ -14,7 +14,7 @@ from msgspec import Struct
 from kalyx.core.actions.pointing import Pointing, read_for_change
 from kalyx.core.environments.tracked import is_tracked, repository_of
 from kalyx.core.formats.comments import without_comments
-from kalyx.core.formats.editing import Edit, append_text, apply
+from kalyx.core.formats.editing import Edit, append_texts, apply
 from kalyx.core.formats.positions import spans_of, written
 from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.formats.values import LIMIT
@@ -60,7 +60,7 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
     try:
         choice, span = _chosen(config, text, named)
         if span is None:
-            edits, was = [_added(config, choice, text, reader, target)], None
+            edits, was = _added(config, choice, text, reader, target), None
         else:
             edits, was = _replaced(config, choice, span, text, reader, target), span.value
     except (Malformed, ValueError, IndexError) as problem:
@@ -145,15 +145,17 @@ def _replaced(
     return [_edit(config, text, span, choice.key, value)]
 
 
-def _in_two(config: _ConfigFile, choice: ChoiceForm, span: Span, text: str, reader: Reader, target: Seat) -> list[Edit]:
-    """An environment that is named by its own name and, apart from that, by the folder it is in."""
-    assert target.environment is not None
+def _in_two(
+    config: _ConfigFile, choice: ChoiceForm, span: Span | None, text: str, reader: Reader, target: Seat
+) -> list[Edit]:
+    """An environment that is named by its own name and, apart from that, by the folder it is in: both are written."""
     upper = next(reversed(spans_of(config.form, text, choice.below, None)), None)
-    if upper is None:
+    values = _values(reader, config, choice, target, upper.value if upper is not None else "")
+    places = {choice.below[-1]: (choice.below, upper), choice.key[-1]: (choice.key, span)}
+    edits = [_edit(config, text, place, key, values.pop(name)) for name, (key, place) in places.items() if place]
+    if values and config.form not in ("json", "jsonc"):
         raise Malformed("it names an environment and not the folder that the environment is in")
-    name = reader.name(target.environment.prefix)
-    lies_in = _value(reader, config.folder, "folder", upper.value, target)
-    return [_edit(config, text, span, choice.key, name), _edit(config, text, upper, choice.below, lies_in)]
+    return [*edits, append_texts(without_comments(text), values)] if values else edits
 
 
 def _edit(config: _ConfigFile, text: str, span: Span, key: list[str], value: str) -> Edit:
@@ -188,14 +190,27 @@ def _is_folder(reader: Reader, folder: str, value: str) -> bool:
     return not reader.name(value).lower().startswith(("python", "pypy"))
 
 
-def _added(config: _ConfigFile, choice: ChoiceForm, text: str, reader: Reader, target: Seat) -> Edit:
+def _added(config: _ConfigFile, choice: ChoiceForm, text: str, reader: Reader, target: Seat) -> list[Edit]:
     """The value put into a file that does not have it yet, at the end of its outermost object."""
     if config.form not in ("json", "jsonc") or "*" in choice.key or len(choice.key) != 1:
         raise Malformed("it does not choose an interpreter yet, and Kalyx cannot add a value to this format")
     plain = without_comments(text)
     if not json.loads(plain) and text.strip("\ufeff{} \t\r\n"):
         raise Malformed("it holds only comments; add the value by hand")
-    return append_text(plain, choice.key[0], _value(reader, config.folder, choice.kind, "", target))
+    if choice.below:
+        return _in_two(config, choice, None, text, reader, target)
+    return [append_texts(plain, _values(reader, config, choice, target))]
+
+
+def _values(
+    reader: Reader, config: _ConfigFile, choice: ChoiceForm, target: Seat, former: str = ""
+) -> dict[str, str]:
+    """The members that choose the target, by their names. ``former``: the first one's value, whose form is kept."""
+    if not choice.below:
+        return {choice.key[-1]: _value(reader, config.folder, choice.kind, former, target)}
+    assert target.environment is not None
+    lies_in = _value(reader, config.folder, "folder", former, target)
+    return {choice.below[-1]: lies_in, choice.key[-1]: reader.name(target.environment.prefix)}
 
 
 def _new_file(reader: Reader, config: _ConfigFile, target: Seat) -> Pointing:
@@ -203,9 +218,8 @@ def _new_file(reader: Reader, config: _ConfigFile, target: Seat) -> Pointing:
     choice = config.about.choices[0]
     if config.form == "text" and choice.kind == "version":
         text = _value(reader, config.folder, "version", "", target) + "\n"
-    elif config.form in ("json", "jsonc") and len(choice.key) == 1 and not choice.below:
-        value = _value(reader, config.folder, choice.kind, "", target)
-        text = json.dumps({choice.key[0]: value}, indent=4, ensure_ascii=False) + "\n"
+    elif config.form in ("json", "jsonc") and len(choice.key) == 1:
+        text = json.dumps(_values(reader, config, choice, target), indent=4, ensure_ascii=False) + "\n"
     else:
         raise KalyxError(f"{visible(config.file)}: {NOTHING_THERE}, and Kalyx cannot create a file of this format")
     plan = [ChangePlan(action="write " + " ".join(text.split()), path=config.file)]
@@ -235,4 +249,5 @@ def proof(machine: Machine, file: str, target: Seat) -> Seat:
             return seat
         if seat.environment is not None and seat.environment.key == target.environment.key:
             return seat
-    raise KalyxError(f"{visible(file)} does not choose {visible(target.environment.prefix)} after the change")
+    prefix = visible(target.environment.prefix)
+    raise KalyxError(f"{visible(file)} does not choose {prefix} after the change; the change was rolled back")

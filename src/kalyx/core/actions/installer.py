@@ -234,7 +234,13 @@ _UNANSWERED = pattern(
     r"|imeoutError: (.*)"
 )
 _OBJECT = pattern(r"^.*?[>)][:,] ")
-# The index has answered: it has other versions.
+# An index or a folder that the installer left out, in the words of every version.
+_LEFT_OUT = pattern(
+    r"The repository located at \S+ is .*?being ignored|(?:Location|Url) '.*' is ignored.*"
+    r"|The index url .* seems invalid|Skipping page \S+ because .*?Content-Type: [^ .]*"
+    r"|401 Error, Credentials not correct for .*"
+)
+# An index has answered: it has other versions.
 _HAS_VERSIONS = pattern(r"\(from versions: (?!none)[^)]")
 
 # Lines that repeat an earlier one, or that do not give the reason.
@@ -248,11 +254,20 @@ def what_matters(words: bytes) -> str:
     errors += [line.removeprefix("kalyx: ") for line in lines if line.startswith("kalyx: ")]
     telling = [line for line in errors if not line.removeprefix("ERROR: ").startswith(_SAYS_LITTLE)]
     chosen = (telling or errors or lines or ["it printed nothing"])[-1 if not telling else 0]
+    if "No space" in chosen or any(map(_HAS_VERSIONS.search, lines)):
+        return _shown(chosen)
     unanswered = [found for line in lines if (found := _UNANSWERED.search(line)) is not None]
-    if unanswered and "No space" not in chosen and not any(map(_HAS_VERSIONS.search, lines)):
+    left_out = next((found.group() for line in lines if (found := _LEFT_OUT.search(line)) is not None), None)
+    if unanswered:
         reason = _OBJECT.sub("", next(filter(None, unanswered[-1].groups()), "")).strip(" \"',")
         chosen = f"the package index does not answer ({reason[:160]})"
-    return visible(chosen.removeprefix("ERROR: ")[:400])
+    elif left_out is not None and "(from versions: " in chosen:
+        chosen = f"{left_out.rstrip('.')[:200]}; {chosen.removeprefix('ERROR: ')}"
+    return _shown(chosen)
+
+
+def _shown(words: str) -> str:
+    return visible(redacted(words.removeprefix("ERROR: "))[:400])
 
 
 def _keep(machine: Machine, argv: list[str], words: bytes) -> str | None:

@@ -11,6 +11,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
+from collections.abc import Callable
 
 import msgspec
 from msgspec import Struct
@@ -125,8 +126,11 @@ def read_for_change(reader: Reader, path: str) -> bytes:
     return raw
 
 
-def carry_out(machine: Machine, pointing: Pointing) -> list[str]:
-    """Make the change; returns the call that undoes it. What the undo needs is written first."""
+def carry_out(machine: Machine, pointing: Pointing, proof: Callable[[], object] = lambda: None) -> list[str]:
+    """Make the change; returns the call that undoes it. What the undo needs is written first.
+
+    ``proof`` raises KalyxError where the change does not have its effect: the change is rolled back then.
+    """
     status = None if pointing.is_new else machine.reader.again().status(pointing.path)
     note = _Note(
         path=pointing.path,
@@ -144,6 +148,7 @@ def carry_out(machine: Machine, pointing: Pointing) -> list[str]:
             transaction.write(pointing.path, pointing.after, new=True)
         else:
             transaction.write(pointing.path, pointing.after, over=pointing.before, times=pointing.times)
+        proof()
         transaction.commit()
     kind = "notebook" if pointing.path.endswith(ENDING) else "editor"
     return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]
@@ -158,14 +163,6 @@ def open_notes(machine: Machine, path: str, kernel: Kernel) -> list[str]:
     if live.spec == kernel.id:
         return [f"{runs} as it was started: restart its kernel"]
     return [f"{runs}, of kernel {live.spec or 'unknown'}: choose the kernel {visible(kernel.label)} in its page"]
-
-
-def take_back(machine: Machine, pointing: Pointing) -> None:
-    """Restore the former content, byte for byte, after a change that did not have its effect."""
-    if pointing.is_new:
-        machine.writer.remove_file(pointing.path)
-    else:
-        machine.writer.write(pointing.path, pointing.before)
 
 
 def plan_undo(machine: Machine, path: str) -> Pointing:

@@ -19,6 +19,7 @@ from kalyx.core.actions.inventory import moves
 from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import InstallSpec
+from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.causes.half_made import UNFINISHED_MARK
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.journal import entry_of
@@ -118,8 +119,10 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
     for module in ("venv", "ensurepip"):
         if resolver.resolve(module).place is None:
             minor = base.minor
-            where = "on Debian: apt-get install " + f"python{minor}-venv"
-            raise KalyxError(f"{base.executable} lacks the standard module {module}; {where}")
+            of_system = base.prefix == "/usr"  # another Python has nothing of the system's packages
+            fix = fixes.of_system(machine, f"python{minor}-venv", None, None) if of_system else None
+            line = fix.steps[0].line if fix is not None else "reinstall that Python, or name another with --python"
+            raise KalyxError(f"{base.executable} lacks the standard module {module}; {line}")
 
 
 def carry_out(

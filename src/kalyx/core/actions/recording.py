@@ -39,9 +39,10 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     search = search_of(seat, machine, named=True)
     packages, unread = contents(machine.reader, interpreter, search)
+    linked = [package.location for package in packages if package.origin == "linked"]
     records = {
         (distribution.site, canonical(distribution.name)): distribution
-        for distribution in machine.installed(search.site_packages)
+        for distribution in machine.installed(list(dict.fromkeys([*search.site_packages, *linked])))
     }
     answer = RecordAnswer(target=seat, text="", unread=unread)
     answer.left_out += [f"what is in {refusal.path}, which could not be read: {refusal.reason}" for refusal in unread]
@@ -79,6 +80,12 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
         )
     answer.text = _text(machine.reader, interpreter, seat, answer)
     return answer
+
+
+def unrecorded(machine: Machine, seat: Seat) -> set[str]:
+    """The canonical names of what the seat runs and no record can install: development installs."""
+    lines = record(machine, seat, used=None, everything=True).lines
+    return {canonical(line.name) for line in lines if line.kind == "development"}
 
 
 def _brought_along(reader: Reader, interpreter: Interpreter) -> dict[str, str]:

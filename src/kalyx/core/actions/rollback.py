@@ -18,10 +18,12 @@ from kalyx.core.model.steps import (
     CreateEnvironment,
     Install,
     Move,
+    Point,
     RegisterKernel,
     RemoveEnvironment,
     Step,
     Uninstall,
+    UnregisterKernel,
 )
 from kalyx.core.system import Reader
 from kalyx.core.text.visible import visible
@@ -35,12 +37,17 @@ class Before(Struct):
     step: Step
     versions: dict[str, tuple[str, str]] = {}  # canonical name to name and version, of an environment's packages
     was_there: bool = False
+    kernel: str = ""  # what is registered under the id that a step registers
 
 
 def state_before(machine: Machine, step: Step) -> Before:
     """What a step is about to change, after the steps before it were carried out."""
     if isinstance(step, (Install, Uninstall)):
         return Before(step, versions=_versions(machine, step.python))
+    if isinstance(step, RegisterKernel):
+        python = _python_of(machine, step.prefix)
+        versions = _versions(machine, python) if python is not None and step.bring_package else {}
+        return Before(step, versions=versions, kernel=_registered(machine, step.identifier))
     return Before(step, was_there=isinstance(step, CreateEnvironment) and machine.reader.exists(step.prefix))
 
 
@@ -58,13 +65,38 @@ def undoing(machine: Machine, states: list[Before]) -> tuple[list[Step], list[st
                 steps += _former_versions(step.python, state.versions, now)  # of both, where two follow each other
                 after[step.python] = state.versions
             continue
-        # The former file of a replaced kernel is kept for unregister --undo.
-        back = step.inverse() if not state.was_there and not isinstance(step, RegisterKernel) else None
+        if isinstance(step, RegisterKernel):
+            steps += _unregistered(machine, step, state)
+            continue
+        back = step.inverse() if not state.was_there else None
         if back is None and step.command is not None:
             left.append(step.line)
         elif back is not None and _is_done(machine.reader, step, steps):
             steps.append(back)
     return [fixes.step(machine, step) for step in steps], left
+
+
+def _unregistered(machine: Machine, step: RegisterKernel, state: Before) -> Iterator[Step]:
+    """The steps that undo a registration: of the notebook's kernel, of the kernel, and of what came with it."""
+    if _registered(machine, step.identifier) != state.kernel:
+        if step.notebook is not None:
+            yield Point(seat=f"notebook:{step.notebook}")
+        # The former file of a replaced kernel is kept for unregister --undo.
+        yield UnregisterKernel(kernel=step.identifier, restore=bool(state.kernel))
+    python = _python_of(machine, step.prefix)
+    if python is not None and step.bring_package:
+        yield from _former_versions(python, state.versions, _versions(machine, python))
+
+
+def _registered(machine: Machine, identifier: str) -> str:
+    """The kernel of an id as its file says; empty where there is none."""
+    kernel = next((kernel for kernel in machine.kernels if kernel.id == identifier), None)
+    return "" if kernel is None else repr((kernel.folder, kernel.argv, kernel.label, kernel.env))
+
+
+def _python_of(machine: Machine, prefix: str) -> str | None:
+    environment = machine.environment_named(machine.reader.real(prefix))
+    return environment.executable if environment is not None else None
 
 
 def _former_versions(

@@ -276,9 +276,9 @@ def _of_case(case: Case, machine: Machine, refused: list[NotJudged]) -> list[Fin
 def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
     """What is wrong with the environment that the seat names, where it is in one; and what the seat itself says."""
     if case.seat.seat == "notebook" and case.kernel is None:
-        absent = _looked(module_of("kernel-absent").look_at_seat, case.seat, machine, refused)
+        absent = _looked(module_of("kernel-absent").look_at_dead, case, machine, refused)
         if absent is not None:
-            return [absent]  # with the lines that here prints
+            return [absent]
     findings = _of_environment_at(case.source or "", machine)
     for cause in TIERS[0].about:
         look = getattr(module_of(cause), "look_at_dead", None)

@@ -244,8 +244,7 @@ def register(
     made = registering(machine, environment, identifier)
     made.take_over = take_over
     made.explain = take_over and any(kernel.explains for kernel in machine.kernels if kernel.id == identifier)
-    message = f"make kernel {identifier} start {environment.name}"
-    return Fix(message=message, steps=[step(machine, made)], changes=[identifier])
+    return _registers(machine, environment, made, f"make kernel {identifier} start {environment.name}", [identifier])
 
 
 def register_anew(machine: Machine, environment: Environment, notebook: str | None) -> Fix:
@@ -255,7 +254,29 @@ def register_anew(machine: Machine, environment: Environment, notebook: str | No
     message = f"register {environment.name} as kernel {made.identifier}"
     message += ", then choose that kernel" if notebook is None else f" and let {machine.reader.name(notebook)} use it"
     changes = [made.identifier] if notebook is None else [made.identifier, notebook]
-    return Fix(message=message, steps=[step(machine, made)], changes=changes)
+    return _registers(machine, environment, made, message, changes)
+
+
+def _registers(
+    machine: Machine, environment: Environment, made: RegisterKernel, message: str, changes: list[str]
+) -> Fix:
+    """The fix of a registration; where another tool manages what would be brought, by an own environment or by hand."""
+    resolver = machine.resolver(environment) if made.bring_package else None
+    keeper = keeper_of(machine, resolver.interpreter) if resolver is not None else None
+    if resolver is None or keeper is None:
+        return Fix(message=message, steps=[step(machine, made)], changes=changes)
+    from kalyx.core.kernels.makers import USUAL
+
+    own = own_environment(machine, resolver.interpreter, [USUAL.distribution])
+    made.bring_package = False
+    if own is None:
+        first = by_hand(f"add {USUAL.distribution} through {keeper}")
+        message += f", once {keeper} has brought the kernel package"
+    else:
+        first, made.prefix = step(machine, own), own.prefix
+        message += f", by an environment of this folder: {keeper} manages the packages of this Python"
+        changes = [own.prefix, *changes]
+    return Fix(message=message, steps=[first, step(machine, made)], changes=changes)
 
 
 def run_notebook_on(machine: Machine, environment: Environment, notebook: str | None) -> Fix:

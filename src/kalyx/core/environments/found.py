@@ -165,7 +165,7 @@ def found_environments(
 def _shares(environment: Environment, interpreter: Interpreter) -> bool:
     """Whether an installation and another interpreter, of another version, have one prefix."""
     version = environment.version or interpreter.version
-    return environment.kind == "installation" and not version.startswith(interpreter.minor + ".")
+    return environment.kind == "installation" and not f"{version}.".startswith(f"{interpreter.minor}.")
 
 
 def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:

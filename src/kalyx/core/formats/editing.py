@@ -109,12 +109,13 @@ def put_object(text: str, place: Member, key: str, values: dict[str, str]) -> Ed
     return _appended(text, place, there, {key: whole})
 
 
-def append_text(text: str, key: str, value: str) -> Edit:
-    """The edit that puts a text under a new ``key`` at the end of the outermost object."""
+def append_texts(text: str, values: dict[str, str]) -> Edit:
+    """The edit that puts texts under new keys at the end of the outermost object."""
     start = past_blanks(text, 1 if text[:1] == "\ufeff" else 0)
     there = members(text, start)
     _, end = json.JSONDecoder().raw_decode(text, start)
-    return _appended(text, Member("", start, start, end), there, {key: json.dumps(value, ensure_ascii=False)})
+    texts = {key: json.dumps(value, ensure_ascii=False) for key, value in values.items()}
+    return _appended(text, Member("", start, start, end), there, texts)
 
 
 def _appended(text: str, place: Member, there: list[Member], new: dict[str, str]) -> Edit:

@@ -22,7 +22,7 @@ from typing import Any, Literal
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader
 from kalyx.core.system.once import once
-from kalyx.core.system.runner import Ended, Runner, Running
+from kalyx.core.system.runner import Ended, Runner, Running, Through
 
 NamedBy = Literal["user", "shell", "kernel", "process", "machine", "folder", "text"]
 
@@ -154,7 +154,7 @@ def _by_relative_entry(reader: Reader, path: str) -> bool:
     return not any(reader.same_path(str(reader.path.normpath(entry)), folder) for entry in entries)
 
 
-class Gate(Runner):
+class Gate(Through):
     """The one way to start a program: whatever may have come with the current folder, and was not let through, is not
     started. A bare word is looked up on the child's own PATH, and judged by where that leads.
 
@@ -163,23 +163,8 @@ class Gate(Runner):
     """
 
     def __init__(self, inner: Runner, reader: Reader, let_through: set[str]) -> None:
-        self._inner, self._reader, self._let_through = inner, reader, let_through
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._inner, name)
-
-    @property
-    def is_live(self) -> bool:
-        return self._inner.is_live
-
-    def empty_folder(self) -> Any:
-        return self._inner.empty_folder()
-
-    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
-        self._inner.link_all(real, folder, instead, deep)
-
-    def chance(self, count: int) -> str:
-        return self._inner.chance(count)
+        super().__init__(inner)
+        self._reader, self._let_through = reader, let_through
 
     def refusal(self, argv: list[str], variables: Mapping[str, str] | None) -> str | None:
         """Why the program of this command line is not started; None where it may be."""

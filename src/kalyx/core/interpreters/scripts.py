@@ -69,7 +69,7 @@ def interpreter_of_script(reader: Reader, script: str, variables: Mapping[str, s
         reason = None if result else f"{words[0]} is not on PATH"
         return FirstLine(result, lines[0], reason, script)
     if reader.name(words[0]).startswith(("python", "pypy")) and _GOES_ON.search(start):
-        return FirstLine(None, lines[0], "a Python script that goes on to another program", script)
+        return FirstLine(None, lines[0], "a Python script that goes on to another program", script, is_unknown=True)
     # The system takes everything up to the first blank as the path.
     return FirstLine(words[0], lines[0], None, script)
 
@@ -81,7 +81,7 @@ def _launcher(reader: Reader, script: str) -> FirstLine:
     try:
         tail = reader.read(script, 256 * 1024, max(0, size - 256 * 1024))
     except Unreadable as problem:
-        return FirstLine(None, "", problem.reason, script)
+        return FirstLine(None, "", problem.reason, script, is_unknown=True)
     at = tail.rfind(b"#!")
     line = (
         tail[at : at + 1024].split(b"\n")[0].split(b"PK")[0].strip().decode("utf-8", "surrogateescape")

@@ -499,7 +499,10 @@ class _Script:
 
     def _set(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
         if arguments and (arguments[0] == "--" or not (arguments[0] or "").startswith(("-", "+"))):
-            state.arguments = arguments[1:] if arguments[0] == "--" else arguments
+            words = arguments[1:] if arguments[0] == "--" else arguments
+            # What only running tells may be none or several words: which number a later word has is not known.
+            at = words.index(None) + 1 if None in words else len(words)
+            state.arguments = words[:at] + ([ARGUMENTS] if at < len(words) else [])
         for word in arguments:
             if word == "allexport" or (word is not None and word.startswith("-") and "a" in word):
                 raise Unsettled("a script that exports whatever it sets")
@@ -538,7 +541,7 @@ class _Script:
 
     def _holds(self, words: list[str | None], state: _State) -> bool | None:
         """Whether a condition holds (``test``); None where reading does not settle that."""
-        if words[:1] == ["!"]:
+        if words[:1] == ["!"] and len(words) > 1:
             inner = self._holds(words[1:], state)
             return None if inner is None else not inner
         if None in words or ARGUMENTS in words:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG
 from kalyx.core.interpreters.versions import minor_of
@@ -28,6 +29,7 @@ class Side(Struct):
     is_record: bool = False
     system: str = ""
     kernels: list[Kernel] | None = None  # of a whole machine: its kernels
+    unrecorded: set[str] = set()  # canonical names of the packages that no record of it would name
 
 
 def contrast(first: Side, second: Side) -> ContrastAnswer:
@@ -89,17 +91,21 @@ def _as_told(kernel: Kernel) -> str:
 
 
 def _comparable(first: Side, second: Side) -> tuple[list[Package], list[Package]]:
-    """The packages that a record could name, on both sides: what making brings along only where it is another."""
+    """The packages that a record could name, on both sides: what creating brings along only where it is another."""
     sides = []
     for side, other in ((first, second), (second, first)):
         named = {canonical(package.name) for package in other.packages} if other.is_record else set()
+        passed_over = {*BROUGHT_ALONG, *side.unrecorded} - named
+        own = ("own", "linked")
+        # Where a package is installed from a record, it is the environment's own.
         sides.append(
             [
-                package
+                replace(package, origin="own")
                 for package in side.packages
-                if package.origin == "own"
-                and package.version is not None
-                and (side.is_record or canonical(package.name) in named or canonical(package.name) not in BROUGHT_ALONG)
+                if package.version is not None
+                and package.hidden_by is None
+                and (side.is_record or canonical(package.name) in named or package.origin in own)
+                and (side.is_record or canonical(package.name) not in passed_over)
             ]
         )
     return sides[0], sides[1]

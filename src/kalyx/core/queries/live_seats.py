@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import ast
 import json
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from kalyx.core.interpreters.consent import brought_along, lies_in_tree
@@ -126,11 +127,13 @@ def _is_of(reader: Reader, path: str, top: str) -> bool:
 
 def _evaluated(machine: Machine, live: Live, expression: str) -> list[Any] | str:
     """The three values of an expression in a running kernel, left out of its history; or why the kernel gave none."""
-    from kalyx.core.system.loopback import Connection, monotonic
-
+    assert machine.runner is not None
+    if not machine.runner.is_live:
+        return "it runs on the captured machine, and the capture holds no answer of it"
+    loopback = machine.runner.loopback
     try:
         document = json.loads(machine.reader.read_text(live.connection, 65536))
-        connection = Connection.to_running(document)
+        connection = loopback.to_running(document)
     except (Unreadable, ValueError, KeyError, TypeError) as problem:
         return f"its connection file cannot be used: {problem}"
     with connection:
@@ -141,13 +144,13 @@ def _evaluated(machine: Machine, live: Live, expression: str) -> list[Any] | str
         session = Session(connection.key.encode("utf-8", "surrogateescape"))
         identifier, frames = session.request("kernel_info_request", {})
         connection.send("shell", frames)
-        if _reply(connection, session, identifier, monotonic() + _AT_ONCE) is None:
+        if _reply(connection, session, identifier, loopback.clock, _AT_ONCE) is None:
             return "it is busy or does not answer at once, so nothing was put into its queue"
         content = {"code": "", "silent": True, "store_history": False, "allow_stdin": False, "stop_on_error": False,
                    "user_expressions": {"kalyx": expression}}  # fmt: skip
         identifier, frames = session.request("execute_request", content)
         connection.send("shell", frames)
-        reply = _reply(connection, session, identifier, monotonic() + min(machine.seconds, 5.0))
+        reply = _reply(connection, session, identifier, loopback.clock, min(machine.seconds, 5.0))
     try:
         assert reply is not None
         first, second, third = ast.literal_eval(reply["user_expressions"]["kalyx"]["data"]["text/plain"])
@@ -156,11 +159,12 @@ def _evaluated(machine: Machine, live: Live, expression: str) -> list[Any] | str
         return "it answered, and what it said could not be read"
 
 
-def _reply(connection: Connection, session: Session, identifier: str, until: float) -> dict[str, Any] | None:
-    from kalyx.core.system.loopback import monotonic
-
-    while monotonic() < until:
-        result = connection.receive(("shell",), max(0.01, until - monotonic()))
+def _reply(
+    connection: Connection, session: Session, identifier: str, clock: Callable[[], float], seconds: float
+) -> dict[str, Any] | None:
+    until = clock() + seconds
+    while clock() < until:
+        result = connection.receive(("shell",), max(0.01, until - clock()))
         if result is None:
             continue
         try:

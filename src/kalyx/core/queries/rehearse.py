@@ -33,7 +33,7 @@ from kalyx.core.model.records import (
     ShellReach,
 )
 from kalyx.core.packages.metadata import owner_of
-from kalyx.core.system.loopback import Connection, answers_itself, monotonic
+from kalyx.core.system.loopback import Connection
 from kalyx.core.system.runner import Runner, Running
 from kalyx.core.targets import seat_of_kernel
 from kalyx.core.text.numbers import exit_status
@@ -118,16 +118,17 @@ class _Conversation:
 
     def __init__(self, runner: Runner, connection: Connection, running: Running, seconds: float, system: str) -> None:
         self.runner = runner
+        self.clock = runner.loopback.clock
         self.system = system
         self.connection = connection
         self.running = running
-        self.deadline = monotonic() + seconds
+        self.deadline = self.clock() + seconds
         self.session = Session(connection.key.encode("ascii"))
         self.talk = Talk()
         self.hears = False  # whether a broadcast has arrived
 
     def left(self) -> float:
-        return self.deadline - monotonic()
+        return self.deadline - self.clock()
 
     def _next(self, channels: tuple[str, ...], seconds: float) -> Message | None:
         result = self.connection.receive(channels, seconds)
@@ -162,7 +163,7 @@ class _Conversation:
             message = self._next(("shell", "iopub"), min(0.1, self.left()))
             if message is not None and message.parent == identifier and message.type == "kernel_info_reply":
                 self.talk.answered = True
-                self.talk.seconds = monotonic() - began
+                self.talk.seconds = self.clock() - began
                 about = message.content.get("language_info")
                 self.talk.language = str(about.get("name", "")) if isinstance(about, dict) else ""
                 self.talk.protocol = str(message.content.get("protocol_version", ""))
@@ -178,12 +179,12 @@ class _Conversation:
 
     def _until_heard(self) -> None:
         """Wait until broadcasts arrive: messages before the subscription is active are lost."""
-        patience = monotonic() + min(1.5, max(0.0, self.left()))
-        while not self.hears and monotonic() < patience and self._alive():
+        patience = self.clock() + min(1.5, max(0.0, self.left()))
+        while not self.hears and self.clock() < patience and self._alive():
             _, frames = self.session.request("kernel_info_request", {})
             self.connection.send("shell", frames)
-            again = monotonic() + 0.1
-            while not self.hears and monotonic() < again:
+            again = self.clock() + 0.1
+            while not self.hears and self.clock() < again:
                 self._next(("shell", "iopub"), 0.05)
 
     def execute(self, code: str, mark: str | None) -> str:
@@ -273,7 +274,8 @@ def rehearse(
         return answer
     if machine.runner is None:
         raise KalyxError("a rehearsal starts the kernel, and --static starts no program")
-    if transport == "tcp" and machine.reader.system != "windows" and not answers_itself():
+    loopback = machine.runner.loopback
+    if transport == "tcp" and machine.reader.system != "windows" and not loopback.answers_itself():
         transport = "ipc"
         answer.notes.append(
             "this machine does not reach itself by 127.0.0.1 (its loopback is down): the kernel was spoken to over"
@@ -285,11 +287,11 @@ def rehearse(
     stand = nullcontext(machine.reader.folder) if in_folder else machine.runner.empty_folder()
     if kernel.command and machine.reader.path.isabs(kernel.command[0]):
         machine.let_through(kernel.command[0])  # the user named the kernel
-    with Connection(transport) as connection, stand as folder:
+    with loopback.connection(transport) as connection, stand as folder:
         command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
         variables = kernel_variables(kernel, machine.server)
         connection.open()  # before the start, so that the kernel's own time is what is measured
-        began = monotonic()
+        began = loopback.clock()
         try:
             running = machine.runner.start(command, variables=variables, folder=folder)
         except (OSError, ValueError) as error:
@@ -339,9 +341,15 @@ def _fill(
     answer.script_output = talk.script
     if talk.script is not None and talk.problem is not None:
         answer.notes.append(f"the script did not end: {talk.problem}")
+    if talk.answered and not talk.heartbeat:
+        answer.notes.append("its heartbeat channel gives no answer: a client that watches it takes the kernel for dead")
     if talk.who is None:
         if talk.answered and talk.language not in ("", "python"):
             answer.answered = True
+            answer.notes.append(f"its language is {talk.language}: a Python import is not tried in it")
+            answer.imports = [
+                ImportAnswer(statement=item.statement, module=item.module, outcome="undetermined") for item in imports
+            ]
         return answer.answered
     answer.interpreter = Interpreter(
         executable=talk.who.executable or "",

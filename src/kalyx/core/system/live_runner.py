@@ -17,11 +17,15 @@ import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from typing import TYPE_CHECKING
 
 from kalyx.core import signals
 from kalyx.core.system import processes
 from kalyx.core.system.guard import MARK_VARIABLE, guard
 from kalyx.core.system.runner import OUTPUT_LIMIT, Ended, Runner, Running
+
+if TYPE_CHECKING:
+    from kalyx.core.system.loopback import Loopback
 
 
 class _Drain(threading.Thread):
@@ -202,6 +206,12 @@ class LiveRunning(Running):
 
 class LiveRunner(Runner):
     """Starts programs on this machine."""
+
+    @property
+    def loopback(self) -> Loopback:
+        from kalyx.core.system.loopback import Loopback
+
+        return Loopback()
 
     @contextmanager
     def empty_folder(self) -> Iterator[str]:

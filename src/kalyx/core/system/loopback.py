@@ -153,17 +153,32 @@ class Connection:
         self.close()
 
 
-def answers_itself() -> bool:
-    """Whether this machine reaches itself by 127.0.0.1; in a place without any network it may not."""
-    with socket.socket() as listening, socket.socket() as calling:
-        calling.settimeout(1.0)
-        try:
-            listening.bind(("127.0.0.1", 0))
-            listening.listen(1)
-            calling.connect(listening.getsockname())
-        except OSError:
-            return False
-    return True
+class Loopback:
+    """How programs on this machine are talked to, and the clock that such talk is bounded by."""
+
+    def connection(self, transport: str) -> Connection:
+        """Channels to a kernel that is not started yet. Raises KalyxError where they cannot be made."""
+        return Connection(transport)
+
+    def to_running(self, description: dict[str, Any]) -> Connection:
+        """Channels to a kernel that runs. Raises as ``Connection.to_running`` does."""
+        return Connection.to_running(description)
+
+    def answers_itself(self) -> bool:
+        """Whether this machine reaches itself by 127.0.0.1; in a place without any network it may not."""
+        with socket.socket() as listening, socket.socket() as calling:
+            calling.settimeout(1.0)
+            try:
+                listening.bind(("127.0.0.1", 0))
+                listening.listen(1)
+                calling.connect(listening.getsockname())
+            except OSError:
+                return False
+        return True
+
+    def clock(self) -> float:
+        """Seconds on a clock that is never put back."""
+        return time.monotonic()
 
 
 def _free_ports(count: int) -> list[int]:

@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from kalyx.core.system.player import Capture, Normal, key_of, packed
 from kalyx.core.system.reader import READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
-from kalyx.core.system.runner import Ended, Runner, Running
+from kalyx.core.system.runner import Ended, Runner, Through
 from kalyx.core.text.essence import Essence
 
 Words = ParamSpec("Words")
@@ -135,11 +135,12 @@ class Recorder(Reader):
         return json.loads(self._kept(served, *words))
 
 
-class RecordingRunner(Runner):
+class RecordingRunner(Through):
     """Starts through another Runner, and keeps how each program ended."""
 
     def __init__(self, inner: Runner, capture: Capture, base: Mapping[str, str]) -> None:
-        self._inner, self._capture, self._base = inner, capture, base
+        super().__init__(inner)
+        self._capture, self._base = capture, base
         self._normal = Normal()
 
     @contextmanager
@@ -147,9 +148,6 @@ class RecordingRunner(Runner):
         with self._inner.empty_folder() as folder:
             self._normal.folders.append(folder)
             yield folder
-
-    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
-        self._inner.link_all(real, folder, instead, deep)
 
     def chance(self, count: int) -> str:
         mark = self._inner.chance(count)
@@ -168,6 +166,3 @@ class RecordingRunner(Runner):
             ended.timed_out, ended.cut, ended.problem,
         ])  # fmt: skip
         return ended
-
-    def start(self, argv: list[str], **more: Any) -> Running:
-        return self._inner.start(argv, **more)

@@ -5,8 +5,12 @@ from __future__ import annotations
 import signal
 from collections.abc import Callable, Mapping
 from contextlib import AbstractContextManager
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
+
+if TYPE_CHECKING:
+    from kalyx.core.system.loopback import Loopback
 
 OUTPUT_LIMIT = 1024 * 1024
 
@@ -63,6 +67,11 @@ class Runner:
         """Whether it starts programs, or only gives answers that a capture holds."""
         return True
 
+    @property
+    def loopback(self) -> Loopback:
+        """How kernels are talked to."""
+        raise NotImplementedError
+
     def empty_folder(self) -> AbstractContextManager[str]:
         """A new, empty folder, removed afterwards."""
         raise NotImplementedError
@@ -111,3 +120,33 @@ class Runner:
     ) -> Running:
         """Start a program to talk to. Raises OSError or ValueError when the system cannot start it."""
         raise NotImplementedError
+
+
+class Through(Runner):
+    """A Runner that has all done by another; what it does itself, a subclass says."""
+
+    def __init__(self, inner: Runner) -> None:
+        self._inner = inner
+
+    @property
+    def is_live(self) -> bool:
+        return self._inner.is_live
+
+    @property
+    def loopback(self) -> Loopback:
+        return self._inner.loopback
+
+    def empty_folder(self) -> AbstractContextManager[str]:
+        return self._inner.empty_folder()
+
+    def link_all(self, real: str, folder: str, instead: Mapping[str, str], deep: str = "") -> None:
+        self._inner.link_all(real, folder, instead, deep)
+
+    def chance(self, count: int) -> str:
+        return self._inner.chance(count)
+
+    def run(self, argv: list[str], **more: Any) -> Ended:
+        return self._inner.run(argv, **more)
+
+    def start(self, argv: list[str], **more: Any) -> Running:
+        return self._inner.start(argv, **more)

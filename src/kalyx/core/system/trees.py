@@ -216,6 +216,8 @@ def _copy_file(entry: os.DirEntry[str], to: str, copies: dict[tuple[int, int], s
 
 def first_difference(path: str, other: str) -> str | None:
     """The first place where a tree's copy is not as the tree: names, kinds, contents, links; None where it is."""
+    import filecmp
+
     pending = [(path, other)]
     while pending:
         item, two = pending.pop()
@@ -230,16 +232,6 @@ def first_difference(path: str, other: str) -> str | None:
             if names != sorted(os.listdir(two)):
                 return two
             pending += [(os.path.join(item, name), os.path.join(two, name)) for name in names]
-        elif not _same_content(item, two):
+        elif not filecmp.cmp(item, two, shallow=False):
             return two
     return None
-
-
-def _same_content(path: str, two: str) -> bool:
-    with open(path, "rb") as first, open(two, "rb") as second:
-        while True:
-            chunk = first.read(1 << 20)
-            if chunk != second.read(1 << 20):
-                return False
-            if not chunk:
-                return True

@@ -408,25 +408,37 @@ def _metadata(text: str) -> str:
     return "".join(result) + sign + _filled(body)
 
 
+_KEY = pattern(r"""\s*(?:[\w.-]{1,200}|"[^"\n]{0,200}"|'[^'\n]{0,200}')\s*=""")
+
+
 def _sections(text: str) -> str:
-    """TOML and INI: the sections that some question reads; of the others names and lengths."""
-    kept, sections = True, []
+    """TOML and INI: the sections that some question reads; of the others names and lengths.
+
+    Above the first section a key may name one by dots (TOML 1.0, "Dotted keys"); what no such key has is not read.
+    """
+    kept, in_section, sections = False, False, []
     for line in text.splitlines(True):
         bare = line.strip()
+        name, sign, value = line.partition("=")
         if bare.startswith("[") and not line[:1].isspace():
-            section = bare.strip("[]").strip().strip("\"'")
-            kept = any(
-                section == item or section.startswith((item + ".", item + "-", item + ":")) for item in _SECTIONS
-            )
+            kept, in_section = _is_read(bare.strip("[]")), True
             sections.append(line)
-        elif bare.startswith(("#", ";")):
+            continue
+        if not in_section and _KEY.match(line):
+            kept = _is_read(name)
+        if bare.startswith(("#", ";")):
             sections.append(line[:1] + _filled(line[1:]))
         elif kept:
             sections.append(line)
         else:
-            name, sign, value = line.partition("=")
             sections.append(name + sign + _filled(value) if sign else _filled(line))
     return "".join(sections)
+
+
+def _is_read(section: str) -> bool:
+    """Whether some question reads a section or a key of this name."""
+    name = section.strip().strip("\"'")
+    return any(name == item or name.startswith((item + ".", item + "-", item + ":")) for item in _SECTIONS)
 
 
 _TAG = pattern(r"<[^<>]{0,20000}>")

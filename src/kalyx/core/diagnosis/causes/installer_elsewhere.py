@@ -17,6 +17,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Seat
 
@@ -50,6 +51,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     for part in seat.parts:
         if part.role != "installer" or part.word != "pip" or part.path is None:
             continue
+        if part.environment is None and interpreter_of_script(machine.reader, part.path).path is None:
+            continue  # a program that names no interpreter may fill any
         if part.environment is not None and part.environment.key == seat.environment.key:
             continue
         into = part.environment.name if part.environment else "no interpreter that starts"

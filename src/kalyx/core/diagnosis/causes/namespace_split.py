@@ -80,7 +80,8 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
         fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
         fix.message = f"upgrade {owner.name}: a newer release may leave room for the others"
         result.append(fix)
-    if not result or aside not in result:
+    if aside not in result:
+        aside.state = "may-help"  # what its code gives is gone then
         result.append(aside)
     return Finding(
         cause="namespace-split",

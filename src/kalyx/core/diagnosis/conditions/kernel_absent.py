@@ -15,19 +15,29 @@ Not this (the kernel is there, and starts nothing):
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.holders import of_project
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Kernel, Seat
+from kalyx.core.model.records import Environment, Evidence, Finding, Fix, FixState, Kernel, Seat
 from kalyx.core.model.steps import Point
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.system import Reader
 from kalyx.core.system.once import once
 from kalyx.core.text.numbers import number_of
 
+if TYPE_CHECKING:
+    from kalyx.core.imports.case import DeadSeat
 
-def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
+
+def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
+    return look_at_seat(case.seat, machine, case.wanted.module)
+
+
+def look_at_seat(seat: Seat, machine: Machine, asked: str | None = None) -> Finding | None:
+    """``asked``: the module that is asked about, which a kernel should have too."""
     if seat.seat != "notebook" or seat.via is None or seat.source is None:
         return None
     wanted = seat.via.removeprefix("kernel:")
@@ -43,13 +53,15 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     ]
     environment = _fitting(wanted, machine.reader.parent(seat.source), machine)
     offered = []
-    nearest = _nearest(seat.source, notebook.language, notebook.language_version, machine)
+    nearest = _nearest(seat.source, notebook.language, notebook.language_version, machine, asked)
     if nearest is not None:
         kernel, lacks = nearest
         step = fixes.step(machine, Point(seat=f"notebook:{seat.source}", target=f"kernel:{kernel.id}"))
-        lacking = f"; {', '.join(lacks[:4])} is missing there" if lacks else ", which has all that the notebook imports"
-        offered.append(Fix(message=f"let the notebook use kernel {kernel.id}, the nearest that is registered{lacking}",
-                            steps=[step], changes=[seat.source]))  # fmt: skip
+        has = f"{asked}, and all that the notebook imports" if asked is not None else "all that the notebook imports"
+        lacking = f"; {', '.join(lacks[:4])} is missing there" if lacks else f", which has {has}"
+        message = f"let the notebook use kernel {kernel.id}, the nearest that is registered{lacking}"
+        state: FixState = "may-help" if asked in lacks else "certain"
+        offered.append(Fix(message=message, steps=[step], changes=[seat.source], state=state))
     if environment is not None and valid_id(wanted):
         renewed = fixes.register(machine, environment, wanted, take_over=False, notebook=seat.source)
         # An environment of exactly that name is meant; any other is a guess and is offered second.
@@ -63,13 +75,16 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     )
 
 
-def _nearest(path: str, language: str | None, version: str | None, machine: Machine) -> tuple[Kernel, list[str]] | None:
-    """The kernel that fits best: by the language's version, then by how many of the notebook's imports it has."""
+def _nearest(
+    path: str, language: str | None, version: str | None, machine: Machine, asked: str | None
+) -> tuple[Kernel, list[str]] | None:
+    """The kernel that fits best: by how many of the imports it has, then by the language's version."""
     from kalyx.core.imports.sources import modules_of_notebook
 
     beside = _stems_in(machine.reader, machine.reader.parent(path))
-    modules = tuple(name for name in modules_of_notebook(machine.reader, path) if name not in beside)
-    return _ranked_first(machine.reader, machine, modules, language, version)
+    modules = [name for name in modules_of_notebook(machine.reader, path) if name not in beside]
+    modules += [asked] if asked is not None and asked not in modules else []
+    return _ranked_first(machine.reader, machine, tuple(modules), language, version)
 
 
 @once
