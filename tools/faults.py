@@ -8,8 +8,9 @@ python tools/faults.py in-turn FOLDER                write tests/in_turn.txt: wh
 A fault is a negated condition, a call left out, two arguments exchanged, an exception that is caught too widely, or another
 constant. Lines that no test runs are not chosen. The faults are spread over the packages by their size; the same seed gives
 the same faults. What each came to is written to FOLDER/faults-SEED.jsonl. The map needs Python 3.12 or newer in the
-environment that runs this; the tests of a fault are those that run its line, the nearest first, a minute of them at most, and
-those that compare word for word what is drawn, found, planned and read; what none of them notices is shown to the type checker, as in each run of the tests.
+environment that runs this. A fault is put into a fork of one run of the tests in memory first (tests/forking.py); what is not
+noticed there is put into a copy, with the tests that run its line, the nearest first, a minute of them at most, and those that
+compare word for word what is drawn, found, planned and read; then it is shown to the type checker, as in each run of the tests.
 """
 
 from __future__ import annotations
@@ -24,7 +25,6 @@ import shutil
 import subprocess
 import sys
 import tempfile
-import time
 from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
@@ -36,7 +36,11 @@ SOURCE = ROOT / "src" / "kalyx"
 _LEFT_OUT = ("core/probe.py", "demo/standin/", "demo/machines.py")
 _SECONDS, _TESTS = 60.0, 40
 _DRAWN = tuple(f"tests/{name}.py::" for name in ("cli/test_drawn", "core/test_findings", "core/test_plans", "core/test_readings", "core/test_diagnoses", "core/test_answers", "core/test_seats_read", "core/test_scripts_read", "core/test_captured", "cli/test_rendered", "cli/test_typed"))
+# What runs in the process of the tests, on machines in memory.
+_IN_MEMORY = ("tests/core", "tests/cli/test_drawn.py", "tests/cli/test_rendered.py", "tests/cli/test_typed.py", "tests/cli/test_many.py")
 _WIDER = "wider exception"
+# Calls that give the same whichever of two arguments comes first: exchanged, they are no fault.
+_EITHER_WAY = ("max", "min", "same_path")
 # A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one on its system.
 _COSTLY, _EACH_RUN = 0.5, ("tests/cli/test_drawn.py", "tests/windows/")
 # And a costly one that runs so many lines a second which no other of the run does.
@@ -79,6 +83,8 @@ def faults_of(file: str) -> Iterator[Fault]:
                 yield fault(node, "call left out", "None")
             elif isinstance(node, ast.ExceptHandler) and node.type is not None and text(node.type) != "Exception":
                 yield fault(node.type, _WIDER, "Exception")
+            elif isinstance(node, ast.Call) and text(node.func).rpartition(".")[2] in _EITHER_WAY:
+                continue
             elif isinstance(node, ast.Call) and len(node.args) >= 2 and not any(isinstance(arg, ast.Starred) for arg in node.args[:2]):
                 first, second = node.args[0], node.args[1]
                 if text(first) != text(second) and lines[first.lineno - 1] == lines[second.lineno - 1]:
@@ -242,6 +248,59 @@ def note(folder: Path) -> int:
     return subprocess.run(words, cwd=ROOT, env={**os.environ, "KALYX_COVERED": str(folder)}, check=False).returncode
 
 
+def in_forks(folder: Path, faults: list[Fault]) -> dict[Fault, str]:
+    """The faults that the tests in memory notice, each with the test that does, from one run of these tests."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "faults.json").write_text(json.dumps([fault._asdict() for fault in faults]), encoding="utf-8")
+    words = [sys.executable, "-m", "pytest", "-q", "-p", "tests.forking", "-p", "no:xdist", "-p", "no:cacheprovider", "--no-header", *_IN_MEMORY]
+    subprocess.run(words, cwd=ROOT, env={**os.environ, "KALYX_FORKED": str(folder)}, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, check=False)
+    caught = json.loads((folder / "caught.json").read_text(encoding="utf-8"))
+    return {fault: test for fault, test in zip(faults, caught, strict=True) if test}
+
+
+def tried(copy: Copy, fault: Fault, known: Map) -> str:
+    """What comes of a fault in a copy: the tests of its line, then the types."""
+    try:
+        copy.put(fault)
+        outcome = copy.tests(known.nearest(fault))
+        outcome = copy.types() if outcome == "survives" else outcome
+        copy.take_out(fault)
+        # The test that failed passes without the fault, or it says nothing.
+        test = outcome.removeprefix("caught: FAILED ").removeprefix("caught: ERROR ").partition(" - ")[0]
+        if test.startswith("tests/") and copy.tests([test]) != "survives":
+            outcome = f"not tried: {test} fails without it"
+        return outcome
+    finally:
+        copy.take_out(fault)
+
+
+def try_all(folder: Path, faults: list[Fault], known: Map, seed: int, workers: int) -> None:
+    """Try each fault: in forks, and those that are not noticed there in copies of the product; print what each came to."""
+    noticed = in_forks(folder / "forked", faults)
+    copies = [Copy(folder / f"copy{number}") for number in range(workers)]
+
+    def outcome_of(fault: Fault) -> str:
+        if fault in noticed:
+            return f"caught: {noticed[fault]}"
+        copy = copies.pop()
+        try:
+            return tried(copy, fault, known)
+        finally:
+            copies.append(copy)
+
+    survived = untried = 0
+    with concurrent.futures.ThreadPoolExecutor(workers) as pool, (folder / f"faults-{seed}.jsonl").open("w", encoding="utf-8") as file:
+        for number, (fault, outcome) in enumerate(zip(faults, pool.map(outcome_of, faults), strict=True)):
+            survived += outcome == "survives"
+            untried += outcome.startswith("not tried")
+            print(f"{number:3} {fault.file}:{fault.line} {fault.kind}: {fault.line_of()}  ->  {fault.text}: {outcome}", flush=True)
+            file.write(json.dumps({**fault._asdict(), "outcome": outcome}) + "\n")
+            file.flush()
+    for copy in copies:
+        shutil.rmtree(copy.temporary, ignore_errors=True)
+    print(f"{len(faults) - survived - untried} of {len(faults)} caught, {untried} not tried")
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("what", choices=("map", "try", "show", "in-turn"))
@@ -266,37 +325,7 @@ def main() -> int:
         for number, fault in enumerate(faults):
             print(f"{number:3} {fault.file}:{fault.line} {fault.kind}: {fault.line_of()}  ->  {fault.text}  ({len(known.nearest(fault))} tests)")
         return 0
-    copies = [Copy(folder / f"copy{number}") for number in range(options.workers)]
-    results = folder / f"faults-{options.seed}.jsonl"
-    survived = untried = 0
-    with concurrent.futures.ThreadPoolExecutor(len(copies)) as pool, results.open("w", encoding="utf-8") as file:
-
-        def tried(numbered: tuple[int, Fault]) -> tuple[int, Fault, str, float]:
-            number, fault = numbered
-            copy, began = copies.pop(), time.monotonic()
-            try:
-                copy.put(fault)
-                outcome = copy.tests(known.nearest(fault))
-                outcome = copy.types() if outcome == "survives" else outcome
-                copy.take_out(fault)
-                # The test that failed passes without the fault, or it says nothing.
-                test = outcome.removeprefix("caught: FAILED ").removeprefix("caught: ERROR ").partition(" - ")[0]
-                if test.startswith("tests/") and copy.tests([test]) != "survives":
-                    outcome = f"not tried: {test} fails without it"
-                return number, fault, outcome, time.monotonic() - began
-            finally:
-                copy.take_out(fault)
-                copies.append(copy)
-
-        for number, fault, outcome, seconds in pool.map(tried, enumerate(faults)):
-            survived += outcome == "survives"
-            untried += outcome.startswith("not tried")
-            print(f"{number:3} {seconds:5.0f} s  {fault.file}:{fault.line} {fault.kind}: {fault.line_of()}  ->  {fault.text}: {outcome}", flush=True)
-            file.write(json.dumps({**fault._asdict(), "outcome": outcome, "seconds": round(seconds, 1)}) + "\n")
-            file.flush()
-    for copy in copies:
-        shutil.rmtree(copy.temporary, ignore_errors=True)
-    print(f"{len(faults) - survived - untried} of {len(faults)} caught, {untried} not tried")
+    try_all(folder, faults, known, options.seed, options.workers)
     return 0
 
 
