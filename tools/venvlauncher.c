@@ -51,8 +51,11 @@ int wmain(void)
     limits.BasicLimitInformation.LimitFlags = JOB_OBJECT_LIMIT_KILL_ON_JOB_CLOSE | JOB_OBJECT_LIMIT_SILENT_BREAKAWAY_OK;
     SetInformationJobObject(job, JobObjectExtendedLimitInformation, &limits, sizeof limits);
     GetStartupInfoW(&start);
-    if (!CreateProcessW(target, command, NULL, NULL, TRUE, 0, NULL, NULL, &start, &child)) {
-        fwprintf(stderr, L"Unable to create process using '%ls'\n", command);
+    for (int tries = 1; !CreateProcessW(target, command, NULL, NULL, TRUE, 0, NULL, NULL, &start, &child); tries++) {
+        DWORD error = GetLastError();
+        /* Wine gives this error now and then where other programs are being started too; Windows does not. */
+        if (error == ERROR_INTERNAL_ERROR && tries < 10) { Sleep(50 * tries); continue; }
+        fwprintf(stderr, L"Unable to create process using '%ls' (%lu)\n", command, error);
         return 101;
     }
     AssignProcessToJobObject(job, child.hProcess);

@@ -2,8 +2,8 @@
 
 The interpreter's library and its extension modules are those that a package for frozen Windows programs holds; the
 standard library is that of the same version on this machine; python.exe and the launcher of environments are compiled
-here. What is built already stays, until this file changes. Needs wine, a C compiler for Windows (Debian: wine wine64
-gcc-mingw-w64-x86-64-win32), a package index, and interpreters of the versions below.
+here. What is built already stays, until this file or the launcher changes. Needs wine, a C compiler for Windows
+(Debian: wine wine64 gcc-mingw-w64-x86-64-win32), a package index, and interpreters of the versions below.
 """
 
 from __future__ import annotations
@@ -23,6 +23,7 @@ from pathlib import Path
 from typing import TextIO
 
 CLONE = Path(__file__).resolve().parents[1]
+LAUNCHER = CLONE / "tools" / "venvlauncher.c"
 VERSIONS = ("3.11", "3.10")
 COMPILER = "x86_64-w64-mingw32-gcc-win32"
 FROZEN = "panda3d"  # its wheels hold the library and the modules of the version that they are for
@@ -59,6 +60,23 @@ if not (site / "pip").exists():
     (record,) = site.glob("pip-*.dist-info/RECORD")
     with record.open("a", newline="", encoding="utf-8") as file:
         csv.writer(file).writerows([os.path.relpath(path, site), "", ""] for path in made)
+"""
+# Added to ``subprocess``: Wine starts no process now and then where other programs are being started too, and gives an
+# internal error for that; Windows does not.
+AGAIN = r"""
+
+import _winapi
+_start = _winapi.CreateProcess
+def _start_again(*words):
+    for pause in range(10):
+        try:
+            return _start(*words)
+        except OSError as error:
+            if error.winerror != 1359:
+                raise
+            time.sleep(0.05 * pause)
+    return _start(*words)
+_winapi.CreateProcess = _start_again
 """
 # Wine lacks what this module asks for when it is loaded.
 _NOT_THERE = ("_wmi.pyd",)
@@ -162,6 +180,8 @@ def _build(folder: Path, version: str, work: Path) -> None:
     (new / "DLLs").mkdir(parents=True)
     shutil.copytree(_standard_library(version), new / "Lib", ignore=shutil.ignore_patterns(*_LEFT_OUT), symlinks=False)
     (new / "Lib" / "site-packages").mkdir()
+    with (new / "Lib" / "subprocess.py").open("a") as file:
+        file.write(AGAIN)
     _pip("download", "--no-deps", "--platform", "win_amd64", "--python-version", version, "--implementation", "cp",
          "--only-binary=:all:", "-d", work, FROZEN)  # fmt: skip
     with zipfile.ZipFile(next(work.glob(f"{FROZEN}-*-cp{tag}-*.whl"))) as wheel:
@@ -192,7 +212,7 @@ def _build(folder: Path, version: str, work: Path) -> None:
     scripts = new / "Lib" / "venv" / "scripts" / "nt"
     scripts.mkdir(parents=True, exist_ok=True)
     for name in ("python.exe", "pythonw.exe"):
-        run(COMPILER, "-municode", "-O2", "-o", scripts / name, CLONE / "tools" / "venvlauncher.c", cwd=work)
+        run(COMPILER, "-municode", "-O2", "-o", scripts / name, LAUNCHER, cwd=work)
     for name, text in BATCH.items():
         (scripts / name).write_bytes(text.encode())
     bundled = new / "Lib" / "ensurepip"
@@ -264,7 +284,8 @@ def is_last(lock: TextIO) -> bool:
 
 
 def main(folder: Path) -> int:
-    done, own_form = folder / "built", hashlib.sha256(Path(__file__).read_bytes()).hexdigest()
+    form = Path(__file__).read_bytes() + LAUNCHER.read_bytes()
+    done, own_form = folder / "built", hashlib.sha256(form).hexdigest()
     with held(folder) as lock:
         for kind in (fcntl.LOCK_SH, fcntl.LOCK_EX):  # built when nobody uses it; another may have done so meanwhile
             fcntl.flock(lock, kind)

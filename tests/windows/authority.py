@@ -138,20 +138,6 @@ def test_the_path_file_of_a_program_by_chance(tmp_path):
 
 
 
-INTERNAL_ERROR = 1359  # of Windows; Wine gives it now and then where other programs are being started too
-
-
-def typed(line: str) -> subprocess.CompletedProcess[bytes]:
-    """What cmd makes of a line. That Wine starts no process at all says nothing of the line."""
-    for _ in range(3):
-        try:
-            return subprocess.run(f'cmd /d /s /c "{line}"', stdin=subprocess.DEVNULL, capture_output=True, check=False)
-        except OSError as error:
-            if getattr(error, "winerror", None) != INTERNAL_ERROR:
-                raise
-    raise AssertionError(f"no process was started in three attempts, for {line}")
-
-
 def test_what_is_typed_into_cmd_reaches_the_program(tmp_path):
     """Words of a line that Kalyx prints for cmd arrive as they are: the real interpreter of commands, a real program."""
     from kalyx.core.text.quoting import Unquotable, line_for
@@ -167,7 +153,7 @@ def test_what_is_typed_into_cmd_reaches_the_program(tmp_path):
         except Unquotable:
             continue
         tried += 1
-        done = typed(line)
+        done = subprocess.run(f'cmd /d /s /c "{line}"', stdin=subprocess.DEVNULL, capture_output=True, check=False)
         assert json.loads(done.stdout) == words, (line, done.stdout)
 
 
