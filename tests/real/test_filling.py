@@ -1,11 +1,13 @@
 """Packages into and out of real environments: foreseen, done, proved; refused past a keeper; put back after a failure."""
 
+import http.server
 import json
 import os
 import random
 import socket
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
@@ -123,16 +125,36 @@ def test_running_kernels_are_named(moor, wheels):
         running.wait()
 
 
-def test_a_silent_index(moor):
+class Refusing(http.server.BaseHTTPRequestHandler):
+    """An index that answers with the status that its path begins with."""
+
+    def do_GET(self):
+        self.send_response(int(self.path.split("/")[1]))
+        self.end_headers()
+
+    def log_message(self, *_):
+        pass
+
+
+def test_a_silent_index_and_one_that_refuses(moor):
     prefix = moor.root / "heath"
     make_environment(NEW, prefix)
-    with socket.create_server(("127.0.0.1", 0)) as server:
-        index = f"http://127.0.0.1:{server.getsockname()[1]}/simple"
-        began = time.monotonic()
-        ran = moor.kalyx("fill", prefix, "nectarflow", "--yes", "--timeout", "1", PIP_INDEX_URL=index,
+
+    def filled_from(port, path):
+        ran = moor.kalyx("fill", prefix, "nectarflow", "--yes", "--timeout", "1", PIP_INDEX_URL=f"http://127.0.0.1:{port}/{path}",
                          PIP_EXTRA_INDEX_URL="", PIP_CONFIG_FILE=os.devnull)  # fmt: skip
-    assert ran.status == 2 and "does not answer" in ran.err, ran.err
+        assert ran.status == 2, ran
+        return ran.err
+
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        began = time.monotonic()
+        assert "does not answer" in filled_from(server.getsockname()[1], "simple")
     assert time.monotonic() - began < 60
+    with http.server.ThreadingHTTPServer(("127.0.0.1", 0), Refusing) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        for status, answers in (403, "answers 403 Forbidden; Could"), (404, "failed: Could not find"), (503, "answers 503; Could"):
+            assert answers in filled_from(server.server_port, status)
+        server.shutdown()
 
 
 def test_a_full_disk(moor, tmp_path):

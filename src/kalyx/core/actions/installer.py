@@ -194,21 +194,26 @@ def _reported(output: bytes) -> list[PlannedInstall]:
 def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
     """Run a command that makes or fills an environment. Raises KalyxError with its reason, the whole in a file."""
     assert machine.runner is not None
+    variables = clean_variables(machine.reader.variables)
     with machine.runner.empty_folder() as path, machine.runner.empty_folder() as stand:
+        log = machine.reader.join(path, "log")
+        if "pip" in argv:
+            variables.setdefault("PIP_LOG", log)
         ended = machine.runner.run(
             argv,
             # The installer unpacks into a folder that Kalyx removes, also where the installer is stopped.
-            variables={**clean_variables(machine.reader.variables), "TMPDIR": path, "TEMP": path, "TMP": path},
+            variables={**variables, "TMPDIR": path, "TEMP": path, "TMP": path},
             folder=stand,  # "-m" searches the current folder first: this folder is empty
             seconds=INSTALL_SECONDS,
             limit=_OUTPUT_LIMIT,
             heard=lambda words: tell(_last_line(words)),
         )
+        refused = _refused(machine.reader, log) if ended.status else b""
     if ended.status == 0:
         return ended.output
     if ended.problem is not None:
         raise KalyxError(f"{argv[0]} {ended.problem}")
-    words = ended.output + ended.errors
+    words = refused + ended.output + ended.errors
     kept = _keep(machine, argv, words)
     whole = f" (the whole output: {kept})" if kept else ""
     message = f"it did not finish within {INSTALL_SECONDS:g} seconds" if ended.timed_out else what_matters(words)
@@ -238,13 +243,30 @@ _OBJECT = pattern(r"^.*?[>)][:,] ")
 _LEFT_OUT = pattern(
     r"The repository located at \S+ is .*?being ignored|(?:Location|Url) '.*' is ignored.*"
     r"|The index url .* seems invalid|Skipping page \S+ because .*?Content-Type: [^ .]*"
-    r"|401 Error, Credentials not correct for .*"
+    r"|401 Error, Credentials not correct for .*|The package index \S+ answers .*"
 )
+# What an index answered to a request: the installer writes this into its log alone.
+_ANSWERED = pattern(r"(\S+): (?:(\d{3}) \w+ Error: (.*?) for url|.*too many (\d{3}) error responses)")
+_NO_SUCH_PAGE = ("404", "410")
 # An index has answered: it has other versions.
 _HAS_VERSIONS = pattern(r"\(from versions: (?!none)[^)]")
 
 # Lines that repeat an earlier one, or that do not give the reason.
 _SAYS_LITTLE = ("No matching distribution found for", "note:", "hint:", "[end of output]", "Failed to build")
+
+
+def _refused(reader: Reader, log: str) -> bytes:
+    """A line for each answer by which an index refused a request, from the installer's log; no such page is none."""
+    try:
+        messages = reader.again().scan(log, rb"Could not fetch URL (.*)")
+    except Unreadable:
+        return b""
+    answers = dict[str, None]()
+    for found in filter(None, (_ANSWERED.match(message.decode("utf-8", "replace")) for message in messages)):
+        url, number, name, repeated = found.groups()
+        if number not in _NO_SUCH_PAGE:
+            answers[f"The package index {url} answers {' '.join(filter(None, (number, name, repeated)))}\n"] = None
+    return "".join(answers).encode()
 
 
 def what_matters(words: bytes) -> str:
@@ -253,7 +275,8 @@ def what_matters(words: bytes) -> str:
     errors = [line for line in lines if line.startswith("ERROR:") or "rror:" in line or "No space left" in line]
     errors += [line.removeprefix("kalyx: ") for line in lines if line.startswith("kalyx: ")]
     telling = [line for line in errors if not line.removeprefix("ERROR: ").startswith(_SAYS_LITTLE)]
-    chosen = (telling or errors or lines or ["it printed nothing"])[-1 if not telling else 0]
+    last = errors or [line for line in lines if not line.startswith(_SAYS_LITTLE)] or lines or ["it printed nothing"]
+    chosen = telling[0] if telling else last[-1]
     if "No space" in chosen or any(map(_HAS_VERSIONS.search, lines)):
         return _shown(chosen)
     unanswered = [found for line in lines if (found := _UNANSWERED.search(line)) is not None]
