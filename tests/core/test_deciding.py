@@ -208,7 +208,7 @@ def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monk
     monkeypatch.setattr(experiments, "try_with", attempt)
     monkeypatch.setattr(experiments, "not_to_be_run", lambda reader, *paths: None)
     interpreter = SimpleNamespace(executable="/h/bin/python", version="3.11.7")
-    case = Case(seat=None, wanted=ImportStatement("import hive", "hive"), interpreter=interpreter, way=Invocation(), search=None, resolver=SimpleNamespace(reader=Files().machine().reader), resolution=None, trial=Trial(answered=True))
+    case = Case(seat=None, wanted=ImportStatement("import hive", "hive"), interpreter=interpreter, invocation=Invocation(), search=None, resolver=SimpleNamespace(reader=Files().machine().reader), resolution=None, trial=Trial(answered=True))
     found = finding("absent", fix(*steps))
     machine = SimpleNamespace(runner=object(), seconds=1.0, reader=Files().machine().reader)
     experiments.test_for_nothing([found], case, machine)
@@ -291,13 +291,13 @@ def test_flags_that_change_how_code_runs_are_kept(words, flags):
     """With the meaning that the interpreter itself gives to them."""
     machine = Files().machine()
     machine_reader, interpreter = machine.reader, SimpleNamespace(version="3.11.7", implementation="cpython")
-    way = Invocation.of_command(words.split(), machine_reader, interpreter, {})
-    assert way.flags == flags
+    invocation = Invocation.of_command(words.split(), machine_reader, interpreter, {})
+    assert invocation.flags == flags
     asked = "import sys; print(sys.flags.optimize, sys.flags.bytes_warning, sys.flags.dev_mode, sys.flags.isolated, sys.warnoptions)"
     own = words.split()
     at = next(number for number, word in enumerate(own) if word in ("-c", "-m", "x.py"))
     said = [subprocess.run([sys.executable, *some, "-c", asked], capture_output=True, text=True, check=True, stdin=subprocess.DEVNULL).stdout
-            for some in ([word for word in own[:at] if word != "-i"], way.flags)]  # fmt: skip
+            for some in ([word for word in own[:at] if word != "-i"], invocation.flags)]  # fmt: skip
     assert said[0] == said[1]
 
 

@@ -98,8 +98,8 @@ def test_where_a_kernel_package_puts_the_folder(minor, launcher, shell, package,
         files[f"{site}/IPython/core/shellapp.py"] = shell.encode()
     reader = MemoryReader("linux", files, variables={"HOME": "/home/k"}, folder="/moor", home="/home/k")
     python = read_interpreter(reader, f"/opt/p/bin/python{minor}")
-    way = Invocation.of_command([*module.split()[:-1], "-m", module.split()[-1], "-f", "x"], reader, python, reader.variables)
-    way.first, way.changes = path_changes(reader, python, way, "/moor")
+    invocation = Invocation.of_command([*module.split()[:-1], "-m", module.split()[-1], "-f", "x"], reader, python, reader.variables)
+    invocation.first, invocation.changes = path_changes(reader, python, invocation, "/moor")
     short = {site: "SITE", f"/opt/p/lib/python{minor}": "LIB", f"{site}/IPython/extensions": "EXTENSIONS"}
-    entries = [short.get(entry.entry, entry.entry) for entry in search_path(reader, python, way).entries]
+    entries = [short.get(entry.entry, entry.entry) for entry in search_path(reader, python, invocation).entries]
     assert [entry for entry in entries if not entry.endswith((".zip", "lib-dynload"))] == expected

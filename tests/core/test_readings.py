@@ -201,17 +201,17 @@ def modules() -> Iterable[str]:
     resolver = Resolver(reader, python, search, f"{HOME}/spring")
     for name in ("linked", "both", "both.x", "spaces", "spaces.a", "spaces.b", "parts", "parts.b", "older.c", "single", "single.x", "code", "one", "zipped", "zipped.inner", "plain", "folder", "mapped", "mapped.x", "single_file", "single_file.x", "whole", "bare", "bare.x", "nothing", "sys", "sys.x", "os.path", "_ssl", "array", "gone", "gone.x", ".".join("a" * 201)):
         result = resolver.resolve(name)
-        yield f"{name[:40]}: {result.place and (result.place.kind, result.place.path, result.place.portions)}, missing {result.missing and result.missing[:20]}, others {[other.path for other in result.others]}, parents {[place.path for place in result.parents]}"
+        yield f"{name[:40]}: {result.location and (result.location.kind, result.location.path, result.location.portions)}, missing {result.missing and result.missing[:20]}, others {[other.path for other in result.others]}, parents {[location.path for location in result.parents]}"
     older = MemoryReader("linux", {**python_of("2.7.18"), f"{HOME}/spaces/a.py": b""}, home=HOME)
     python = read_interpreter(older, "/usr/bin/python2.7")
     resolver_of_two = Resolver(older, python, search_path(older, python, Invocation(first=HOME)), HOME)
-    yield f"in 2.7: {[(name, place and place.kind) for name in ('array', '_ssl', 'sys', 'time', 'spaces', 'spaces.a') for place in [resolver_of_two.resolve(name).place]]}"
+    yield f"in 2.7: {[(name, location and location.kind) for name in ('array', '_ssl', 'sys', 'time', 'spaces', 'spaces.a') for location in [resolver_of_two.resolve(name).location]]}"
     for version in ("3.13.0", "3.14.1", "3.15.0"):
         minor = version.rpartition(".")[0]
         newer = MemoryReader("linux", {**python_of(version), f"{HOME}/a.zip": archive_of({"folder/": "", "silent/x.py": "", "silent/y/z.txt": ""})}, home=HOME)
         python = read_interpreter(newer, f"/usr/bin/python{minor}")
         resolver_of_newer = Resolver(newer, python, search_path(newer, python, Invocation(variables={"PYTHONPATH": f"{HOME}/a.zip"})), HOME)
-        yield f"in {minor}: {[(name, place and place.kind) for name in ('folder', 'silent', 'silent.x', 'silent.y', 'silen', '_types') for place in [resolver_of_newer.resolve(name).place]]}"
+        yield f"in {minor}: {[(name, location and location.kind) for name in ('folder', 'silent', 'silent.x', 'silent.y', 'silen', '_types') for location in [resolver_of_newer.resolve(name).location]]}"
     yield f"in one folder: {resolver.in_folder(site, 'both')}, {resolver.in_folder(site, 'both.x')}, {resolver.in_folder(site, 'mapped')}"
 
 

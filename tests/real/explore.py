@@ -399,8 +399,8 @@ def difference(case: Case, root: Path) -> str | None:
         return None
     first, second = done.stdout.splitlines()[-2:]
     own, installed = eval(first), eval(second)
-    way = Invocation.of_command(argv[1:], reader, interpreter, variables)
-    search = search_path(reader, interpreter, way)
+    invocation = Invocation.of_command(argv[1:], reader, interpreter, variables)
+    search = search_path(reader, interpreter, invocation)
     environment_of(reader, interpreter)
     read = [entry.entry for entry in search.entries]
     if search.unknown and read != own[0]:
@@ -417,14 +417,14 @@ def difference(case: Case, root: Path) -> str | None:
             return f"{what}: it says {theirs}, reading says {ours}"
         if what == "version" and not own[4].startswith(interpreter.version):
             return f"version: it says {theirs}, reading says {ours}"
-    return _other_packages(case, built, way, contents(reader, interpreter, search)[0], *installed) if installed[0] and not variables.get("PYTHONHOME") else None
+    return _other_packages(case, built, invocation, contents(reader, interpreter, search)[0], *installed) if installed[0] and not variables.get("PYTHONHOME") else None
 
 
-def _other_packages(case: Case, built: Built, way: Invocation, packages: list[Package], sites: list[list[str]], installed: list[tuple[str, str, str]]) -> str | None:
+def _other_packages(case: Case, built: Built, invocation: Invocation, packages: list[Package], sites: list[list[str]], installed: list[tuple[str, str, str]]) -> str | None:
     """Where the distributions differ: which there are, their versions, and by whose folder they are there."""
     own, base, user = sites
     variable = dict(case.variables).get("PYTHONPATH", "").format(root=built.world.root, site=built.prefix / "lib" / "site").split(":")
-    named = {os.path.normpath(built.world.cwd / entry) for entry in variable} if not (way.isolated or way.ignore_variables) else set()
+    named = {os.path.normpath(built.world.cwd / entry) for entry in variable} if not (invocation.isolated or invocation.ignore_variables) else set()
     theirs, ours = {}, {(package.location, canonical(package.name)): (package.version, package.origin) for package in packages if package.version}
     for path, name, version in installed:
         location = str(built.world.cwd / Path(path).parent)

@@ -163,5 +163,5 @@ def read(world: World, executable: str, flags: list[str], mode: str, variables: 
     """The same, worked out by reading: the record of the path and the interpreter."""
     reader = LiveReader(variables={"HOME": str(world.home), "PATH": "/usr/bin:/bin", **variables}, folder=str(world.cwd))
     interpreter = read_interpreter(reader, executable)
-    way = Invocation.of_command(command(world, executable, flags, mode)[1:], reader, interpreter, reader.variables)
-    return search_path(reader, interpreter, way), interpreter
+    invocation = Invocation.of_command(command(world, executable, flags, mode)[1:], reader, interpreter, reader.variables)
+    return search_path(reader, interpreter, invocation), interpreter

@@ -177,9 +177,9 @@ def read(made: Made) -> dict[str, object]:
     reader = made.reader()
     interpreter = read_interpreter(reader, made.executable)
     words = [f"-{flag}" for flag in made.flags] + ["-S", "-c", "0"]
-    way = Invocation.of_command(words, reader, interpreter, made.variables)
-    way.first = None
-    found = search_path(reader, interpreter, way)
+    invocation = Invocation.of_command(words, reader, interpreter, made.variables)
+    invocation.first = None
+    found = search_path(reader, interpreter, invocation)
     assert not found.unknown, found.unknown
     return {"prefix": interpreter.base_prefix, "path": [entry.entry for entry in found.entries]}
 

@@ -78,15 +78,15 @@ def compare(executable: str, variables: dict[str, str], more: tuple[str, ...] = 
     resolver = Resolver(reader, interpreter, search_path(reader, interpreter, Invocation(variables=variables)), "/")
     different = []
     for name, theirs in told.items():
-        place = resolver.resolve(name).place
+        location = resolver.resolve(name).location
         mine = (
             None
-            if place is None
+            if location is None
             else "built-in"
-            if place.kind == "builtin"
-            else place.portions
-            if place.kind == "namespace"
-            else place.path
+            if location.kind == "builtin"
+            else location.portions
+            if location.kind == "namespace"
+            else location.path
         )
         if mine != theirs and theirs != "frozen":
             different.append((name, theirs, mine))
@@ -166,5 +166,5 @@ def test_both_older_ways_of_namespaces(version, tmp_path):
     reader = LiveReader()
     interpreter = read_interpreter(reader, python)
     resolver = Resolver(reader, interpreter, search_path(reader, interpreter, Invocation(variables=variables)), "/")
-    assert [resolver.resolve(f"moorland.{name}").place.path for name in ("one", "two")] == said
+    assert [resolver.resolve(f"moorland.{name}").location.path for name in ("one", "two")] == said
     assert all(Path(path).exists() for path in said)

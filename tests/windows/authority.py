@@ -80,8 +80,8 @@ def test_search_paths_by_chance(tmp_path):
         done = subprocess.run([python, *flags, str(script)], env=variables, cwd=tmp_path, stdin=subprocess.DEVNULL, capture_output=True, check=False)
         reader = LiveReader(variables, str(tmp_path))
         interpreter = read_interpreter(reader, python)
-        way = Invocation.of_command([*flags, str(script)], reader, interpreter, variables)
-        found = search_path(reader, interpreter, way)
+        invocation = Invocation.of_command([*flags, str(script)], reader, interpreter, variables)
+        found = search_path(reader, interpreter, invocation)
         if registered:
             winreg.DeleteKey(winreg.HKEY_CURRENT_USER, entry)
         if done.returncode:

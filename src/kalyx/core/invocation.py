@@ -32,9 +32,9 @@ def invocation_of(seat: Seat, machine: Machine, command: str | None = None) -> I
     ``command`` is a command line whose flags and program decide instead; its
     variables and its program count, not its interpreter. Raises KalyxError where it cannot be read.
     """
-    way = _invocation_of(seat, machine, command)
-    way.folder = seat.folder
-    return way.by(seat.interpreter) if seat.interpreter is not None else way
+    invocation = _invocation_of(seat, machine, command)
+    invocation.folder = seat.folder
+    return invocation.by(seat.interpreter) if seat.interpreter is not None else invocation
 
 
 def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocation:
@@ -46,17 +46,18 @@ def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocat
         given = command_given(machine.reader, command)
         return Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
     if seat.seat in ("kernel", "notebook"):
-        way = Invocation(variables=variables)
+        invocation = Invocation(variables=variables)
         kernel = kernel_of(seat, machine)
         process = machine.reader.process(seat.pid) if kernel is None and seat.pid is not None else None
         words = kernel.command if kernel is not None else list(process.command) if process is not None else []
         if seat.interpreter is not None and words:
             # Its own flags decide what it can import; what stands before them may set variables only.
             given = behind_python_or_none(words) or PythonCommand([])
-            way = Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
-        first, way.changes = path_changes(machine.reader, seat.interpreter, way, folder)
-        way.first, way.first_origin, way.is_program = first, "the notebook's folder", False
-        return way
+            variables = given.variables(variables)
+            invocation = Invocation.of_command(given.words, machine.reader, seat.interpreter, variables)
+        first, invocation.changes = path_changes(machine.reader, seat.interpreter, invocation, folder)
+        invocation.first, invocation.first_origin, invocation.is_program = first, "the notebook's folder", False
+        return invocation
     return Invocation(first=folder, first_origin="the folder of the script", variables=variables)
 
 
@@ -140,16 +141,16 @@ def _is_the_shells(seat: Seat, machine: Machine) -> bool:
 def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None = None) -> SearchPath:
     """The seat's search path, also written into the seat; asked where ``named`` and only running code can tell."""
     assert seat.interpreter is not None
-    way = invocation_of(seat, machine, command)
-    search = search_path(machine.reader, seat.interpreter, way)
+    invocation = invocation_of(seat, machine, command)
+    search = search_path(machine.reader, seat.interpreter, invocation)
     refused = machine.objection(seat.interpreter, named_by(seat, machine, named))
     if search.unknown and named and machine.runner is not None and refused is None:
-        _ask(seat, machine, way, search)
+        _ask(seat, machine, invocation, search)
     seat.search_path = search.entries
     return search
 
 
-def _ask(seat: Seat, machine: Machine, way: Invocation, search: SearchPath) -> None:
+def _ask(seat: Seat, machine: Machine, invocation: Invocation, search: SearchPath) -> None:
     """Replace what was read by what the interpreter says; what it gives no answer to stays unknown."""
     from kalyx.core.interpreters.asking import Who, ask_witness
 
@@ -158,23 +159,23 @@ def _ask(seat: Seat, machine: Machine, way: Invocation, search: SearchPath) -> N
     answer, _ = ask_witness(
         machine.runner,
         seat.interpreter.executable,
-        ["-B", *way.flags],
+        ["-B", *invocation.flags],
         ["who"],
         Who,
-        variables=way.variables,
+        variables=invocation.variables,
         folder=seat.folder or reader.folder,
         seconds=machine.seconds,
     )
     if answer is None:
         return
     known = {reader.case(entry.entry): entry for entry in search.entries}
-    first = search.entries[:1] if search.has_program and search.entries[0].entry == way.first else []
+    first = search.entries[:1] if search.has_program and search.entries[0].entry == invocation.first else []
     search.entries = first + [
         known.get(reader.case(text))
         or PathEntry(entry=text, origin=STARTUP, exists=reader.exists(text) if text else True, put_by="start-up")
         for text in answer.path
     ]
-    add_by_program(reader, search.entries, way)
+    add_by_program(reader, search.entries, invocation)
     search.unknown = []
 
 

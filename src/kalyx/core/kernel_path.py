@@ -22,36 +22,36 @@ _LIMIT = 1024 * 1024
 
 
 def path_changes(
-    reader: Reader, interpreter: Interpreter | None, way: Invocation, folder: str
+    reader: Reader, interpreter: Interpreter | None, invocation: Invocation, folder: str
 ) -> tuple[str | None, tuple[str, ...]]:
     """The first entry of sys.path of a kernel that runs in ``folder``, and the entries added elsewhere, in probe words.
 
-    ``way``: how the kernel is started, with what ``python -m`` puts first.
+    ``invocation``: how the kernel is started, with what ``python -m`` puts first.
     """
-    is_launcher = way.module == USUAL.module
-    if interpreter is None or way.module not in (USUAL.module, USUAL.distribution):
+    is_launcher = invocation.module == USUAL.module
+    if interpreter is None or invocation.module not in (USUAL.module, USUAL.distribution):
         return "", ()
-    search = search_path(reader, interpreter, Invocation(variables=way.variables))
+    search = search_path(reader, interpreter, Invocation(variables=invocation.variables))
     resolver = Resolver(reader, interpreter, search, folder)
 
     def source(name: str) -> str:
-        place = resolver.resolve(name).place
-        return (reader.text_or_none(place.path, _LIMIT) or "") if place is not None and place.path else ""
+        location = resolver.resolve(name).location
+        return (reader.text_or_none(location.path, _LIMIT) or "") if location is not None and location.path else ""
 
-    last = _added_last(reader, resolver, way) if '"extensions"' in source("IPython") else ()
+    last = _added_last(reader, resolver, invocation) if '"extensions"' in source("IPython") else ()
     shell = source(_SHELL)
-    if "site-packages" not in shell or (not way.first and not is_launcher):
+    if "site-packages" not in shell or (not invocation.first and not is_launcher):
         return "", last
-    is_taken_off = is_launcher and (not way.first or "cwd()" in source(USUAL.module))
-    variable = variable_of(way.variables, "PYTHONSAFEPATH", reader.system)
-    is_safe = way.isolated or way.safe_path or (bool(variable) and not way.ignore_variables)
+    is_taken_off = is_launcher and (not invocation.first or "cwd()" in source(USUAL.module))
+    variable = variable_of(invocation.variables, "PYTHONSAFEPATH", reader.system)
+    is_safe = invocation.isolated or invocation.safe_path or (bool(variable) and not invocation.ignore_variables)
     behind = () if is_safe and "safe_path" in shell else (BEHIND,)
     return None if is_taken_off else folder, (*behind, *last)
 
 
-def _added_last(reader: Reader, resolver: Resolver, way: Invocation) -> tuple[str, ...]:
+def _added_last(reader: Reader, resolver: Resolver, invocation: Invocation) -> tuple[str, ...]:
     """The folder of its extensions, and the user's folder of settings."""
-    place = resolver.resolve("IPython").place
-    assert place is not None
-    settings = variable_of(way.variables, "IPYTHONDIR", reader.system) or reader.join(reader.home, ".ipython")
-    return f"{PUT}{reader.join(reader.parent(place.path), 'extensions')}", f"{PUT}{settings}"
+    location = resolver.resolve("IPython").location
+    assert location is not None
+    settings = variable_of(invocation.variables, "IPYTHONDIR", reader.system) or reader.join(reader.home, ".ipython")
+    return f"{PUT}{reader.join(reader.parent(location.path), 'extensions')}", f"{PUT}{settings}"

@@ -339,9 +339,9 @@ class Machine:
             self._resolvers[environment.key] = Resolver(self.reader, interpreter, search, self.reader.folder)
         return self._resolvers[environment.key]
 
-    def search(self, interpreter: Interpreter, way: Invocation) -> SearchPath:
+    def search(self, interpreter: Interpreter, invocation: Invocation) -> SearchPath:
         """The search path of an interpreter for a way of running, worked out once."""
-        return search_path(self.reader, interpreter, way)
+        return search_path(self.reader, interpreter, invocation)
 
     def installed(self, sites: list[str]) -> list[Installed]:
         """Every distribution in these site folders, the first folder first."""

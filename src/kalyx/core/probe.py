@@ -200,13 +200,13 @@ def change(words):
             sys.path.append(value)
         elif action == "behind":
             names = [os.path.split(entry)[1] for entry in sys.path]
-            found = [number for number, name in enumerate(names) if name in ("site-packages", "dist-packages")]
-            sys.path.insert(found[0] if found else 0, value)
+            positions = [number for number, name in enumerate(names) if name in ("site-packages", "dist-packages")]
+            sys.path.insert(positions[0] if positions else 0, value)
         elif action in ("before", "swap"):
-            folder, _, place = value.partition("=")
-            found = [number for number, entry in enumerate(sys.path) if (entry or os.getcwd()) == place]
-            at = found[0] if found else len(sys.path)
-            sys.path[at : at + (1 if action == "swap" and found else 0)] = [folder]
+            folder, _, other = value.partition("=")
+            positions = [number for number, entry in enumerate(sys.path) if (entry or os.getcwd()) == other]
+            at = positions[0] if positions else len(sys.path)
+            sys.path[at : at + (1 if action == "swap" and positions else 0)] = [folder]
             if action == "before" and "site" in sys.modules:
                 sys.modules["site"].addsitedir(folder)  # its path files are read too
         elif action == "extend":
@@ -296,17 +296,17 @@ def attempt(first, changes, module, names):
     began = time.time()
     try:
         change(changes)
-        found = __import__(module, {}, {}, names or ["__doc__"], 0)
+        imported = __import__(module, {}, {}, names or ["__doc__"], 0)
         for name in names:
-            if name != "*" and not hasattr(found, name):
+            if name != "*" and not hasattr(imported, name):
                 # What the import statement itself would do, for its own words.
                 exec("from %s import %s" % (module, name), {})
         answer["imports"] = True
-        answer["file"] = plain(getattr(found, "__file__", None))
-        portions = getattr(found, "__path__", None)
+        answer["file"] = plain(getattr(imported, "__file__", None))
+        portions = getattr(imported, "__path__", None)
         answer["folders"] = [plain(entry) for entry in portions] if portions is not None else None
-        answer["version"] = plain(getattr(found, "__version__", None))
-        answer["members"] = len([name for name in dir(found) if not name.startswith("__")])
+        answer["version"] = plain(getattr(imported, "__version__", None))
+        answer["members"] = len([name for name in dir(imported) if not name.startswith("__")])
     except BaseException:
         kind, error, trace = sys.exc_info()
         answer["chain"] = chain_of(error, trace)
@@ -325,11 +325,11 @@ def _files(names):
     for name in sorted(names)[:2000]:
         module = sys.modules.get(name)
         try:
-            place = getattr(module, "__file__", None)
+            file = getattr(module, "__file__", None)
         except Exception:
-            place = None
-        if isinstance(place, (str, text)):
-            files[plain(name)] = plain(place)
+            file = None
+        if isinstance(file, (str, text)):
+            files[plain(name)] = plain(file)
     return files
 
 

@@ -174,7 +174,7 @@ def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
 
     search = machine.search(interpreter, Invocation(no_user=True))
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
-    return all(resolver.resolve(module).place is not None for module in ("venv", "ensurepip"))
+    return all(resolver.resolve(module).location is not None for module in ("venv", "ensurepip"))
 
 
 def _environment(machine: Machine, base: Interpreter, prefix: str, wheels: list[str], name: str) -> None:

@@ -75,8 +75,8 @@ def _draw_fitness(screen: Screen, answer: PackagesAnswer) -> None:
     assert answer.fitness is not None and answer.project is not None
     fit, asks = answer.fitness, answer.project
     verdict = ("can run ", "bold") if fit.runs else ("cannot run ", ORANGE)
-    place = place_of(screen, answer.target)
-    screen.line(place, "  ", verdict, visible(asks.name), (f"  {screen.path(asks.path)}", QUIET))
+    target = place_of(screen, answer.target)
+    screen.line(target, "  ", verdict, visible(asks.name), (f"  {screen.path(asks.path)}", QUIET))
     screen.blank()
     if asks.requires_python is not None:
         mark = "=" if fit.python_allowed else screen.marks["differs"]

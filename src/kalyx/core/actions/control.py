@@ -188,14 +188,15 @@ def explain_against(case: Case, machine: Machine, other: Case, seat: Seat, tell:
     with ExitStack() as stack:
         control = _Control(case, machine, stack, None, tell)
         name = other.here if seat.seat == "path" else called(seat)
-        given = {key: value for key, value in other.way.variables.items() if case.way.variables.get(key) != value}
+        own, theirs = case.invocation.variables, other.invocation.variables
+        given = {key: value for key, value in theirs.items() if own.get(key) != value}
 
         def with_its_variables(names: Sequence[str]) -> Experiment:
             set_there = tuple((key, given[key]) for key in names if key in given)
             gone = tuple(key for key in names if key not in given)
             return Experiment(f"with {', '.join(names[:3])} as in {name}", without=gone, given=set_there)
 
-        gone = [key for key in case.way.variables if key not in other.way.variables]
+        gone = [key for key in case.invocation.variables if key not in other.invocation.variables]
         tell(f"the variables of {name}")
         decisive = least(case, machine, Dimension("variable", [*sorted(given), *sorted(gone)], with_its_variables))
         if decisive is not None:
@@ -224,7 +225,7 @@ def _of_variables(control: _Control, decisive: Decisive, name: str, given: dict[
     shown = shown_variables({name: value for name, value in variables.items() if value is not None})
     facts = []
     for variable, value in variables.items():
-        is_set = variable in case.way.variables
+        is_set = variable in case.invocation.variables
         here = set_here(case, variable) if is_set else f"{variable} is not set"
         hidden = "has another value" if is_set else "is set"
         there = "is not set" if value is None else f"is {shown[variable]}" if shown[variable] else hidden

@@ -152,7 +152,7 @@ def _in_two(
     upper = next(reversed(spans_of(config.form, text, choice.below, None)), None)
     values = _values(reader, config, choice, target, upper.value if upper is not None else "")
     places = {choice.below[-1]: (choice.below, upper), choice.key[-1]: (choice.key, span)}
-    edits = [_edit(config, text, place, key, values.pop(name)) for name, (key, place) in places.items() if place]
+    edits = [_edit(config, text, at, key, values.pop(name)) for name, (key, at) in places.items() if at]
     if values and config.form not in ("json", "jsonc"):
         raise Malformed("it names an environment and not the folder that the environment is in")
     return [*edits, append_texts(without_comments(text), values)] if values else edits

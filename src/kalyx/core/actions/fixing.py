@@ -91,7 +91,7 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, 
     ``own``: what the user named, or the seat asked about runs.
     """
     reader = machine.reader
-    for path in [place for place in step.places() if reader.path.isabs(place)]:
+    for path in [path for path in step.places() if reader.path.isabs(path)]:
         # A fix may start another environment; one that is only below the current folder is not started for that.
         if path not in own and not_to_be_run(reader, path) is not None:
             prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))

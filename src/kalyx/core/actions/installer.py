@@ -77,8 +77,8 @@ def clean_variables(variables: Mapping[str, str]) -> dict[str, str]:
 def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
     """The packages that the environment has now, read again, as its installer sees them."""
     reader = machine.reader.again()
-    way = Invocation(variables=clean_variables(reader.variables))
-    return contents(reader, interpreter, search_path(reader, interpreter, way))[0]
+    invocation = Invocation(variables=clean_variables(reader.variables))
+    return contents(reader, interpreter, search_path(reader, interpreter, invocation))[0]
 
 
 def install_command(executable: str, wheels: str | None, seconds: float, words: list[str], *more: str) -> list[str]:
@@ -262,8 +262,8 @@ def _refused(reader: Reader, log: str) -> bytes:
     except Unreadable:
         return b""
     answers = dict[str, None]()
-    for found in filter(None, (_ANSWERED.match(message.decode("utf-8", "replace")) for message in messages)):
-        url, number, name, repeated = found.groups()
+    for match in filter(None, (_ANSWERED.match(message.decode("utf-8", "replace")) for message in messages)):
+        url, number, name, repeated = match.groups()
         if number not in _NO_SUCH_PAGE:
             answers[f"The package index {url} answers {' '.join(filter(None, (number, name, repeated)))}\n"] = None
     return "".join(answers).encode()
@@ -279,8 +279,8 @@ def what_matters(words: bytes) -> str:
     chosen = telling[0] if telling else last[-1]
     if "No space" in chosen or any(map(_HAS_VERSIONS.search, lines)):
         return _shown(chosen)
-    unanswered = [found for line in lines if (found := _UNANSWERED.search(line)) is not None]
-    left_out = next((found.group() for line in lines if (found := _LEFT_OUT.search(line)) is not None), None)
+    unanswered = [match for line in lines if (match := _UNANSWERED.search(line)) is not None]
+    left_out = next((match.group() for line in lines if (match := _LEFT_OUT.search(line)) is not None), None)
     if unanswered:
         reason = _OBJECT.sub("", next(filter(None, unanswered[-1].groups()), "")).strip(" \"',")
         chosen = f"the package index does not answer ({reason[:160]})"

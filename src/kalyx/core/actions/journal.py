@@ -48,15 +48,15 @@ class Working:
     ``mark`` is written into what the change keeps in the environment meanwhile.
     """
 
-    def __init__(self, reader: Reader, place: str, work: Work, writer: Writer) -> None:
+    def __init__(self, reader: Reader, target: str, work: Work, writer: Writer) -> None:
         self.mark = writer.chance(16)
-        self._place, self._work = reader.real(place), work
-        self._file = entry_file(reader, place, self.mark)
+        self._target, self._work = reader.real(target), work
+        self._file = entry_file(reader, target, self.mark)
         self._files, self._change = Files(reader, writer), writer
 
     def begin(self) -> None:
         """Write the entry."""
-        entry = {"schema": "kalyx.journal/1", "place": self._place, "work": self._work, "mark": self.mark,
+        entry = {"schema": "kalyx.journal/1", "place": self._target, "work": self._work, "mark": self.mark,
                  "began": int(self._change.now() * 1e9)}  # fmt: skip
         self._files.write(self._file, json.dumps(entry).encode("utf-8", "backslashreplace"))
 
@@ -65,6 +65,6 @@ class Working:
         self._files.remove(self._file)
 
 
-def forget(reader: Reader, place: str, mark: str, writer: Writer) -> None:
+def forget(reader: Reader, target: str, mark: str, writer: Writer) -> None:
     """Remove the entry of a run that was stopped, once what it left is cleared."""
-    Files(reader, writer).remove(entry_file(reader, place, mark))
+    Files(reader, writer).remove(entry_file(reader, target, mark))

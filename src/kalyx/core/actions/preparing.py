@@ -117,7 +117,7 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
     search = search_path(machine.reader, base, Invocation(no_user=True))
     resolver = Resolver(machine.reader, base, search, machine.reader.folder)
     for module in ("venv", "ensurepip"):
-        if resolver.resolve(module).place is None:
+        if resolver.resolve(module).location is None:
             minor = base.minor
             of_system = base.prefix == "/usr"  # another Python has nothing of the system's packages
             fix = fixes.of_system(machine, f"python{minor}-venv", None, None) if of_system else None

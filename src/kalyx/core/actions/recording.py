@@ -280,7 +280,7 @@ def _is_standard(machine: Machine, interpreter: Interpreter, top: str) -> bool:
     from kalyx.core.imports.resolver import Resolver
 
     search = search_path(machine.reader, interpreter, Invocation(no_site=True))
-    return Resolver(machine.reader, interpreter, search, machine.reader.folder).resolve(top).place is not None
+    return Resolver(machine.reader, interpreter, search, machine.reader.folder).resolve(top).location is not None
 
 
 def _text(reader: Reader, interpreter: Interpreter, seat: Seat, answer: RecordAnswer) -> str:

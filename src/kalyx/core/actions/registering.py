@@ -68,7 +68,7 @@ def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPacka
     search = machine.search(interpreter, Invocation())
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     for kernel_package in KERNEL_PACKAGES:
-        if resolver.resolve(kernel_package.module).place is not None:
+        if resolver.resolve(kernel_package.module).location is not None:
             return kernel_package
     return None
 

@@ -130,12 +130,12 @@ def _tried(
     tell: Tell,
 ) -> Trial | None:
     assert machine.runner is not None and seat.interpreter is not None
-    way = invocation_of(seat, machine, command)
+    invocation = invocation_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)
     wanted = wanted_again(answer.statement, answer.module)
     entries = [entry.entry or seat.folder or machine.reader.folder for entry in search.entries]
     attempt = _Attempt(
-        seat.interpreter, wanted, dict(way.variables), way.flags, [], list(search.site_packages), entries
+        seat.interpreter, wanted, dict(invocation.variables), invocation.flags, [], list(search.site_packages), entries
     )
     with machine.runner.empty_folder() as path:
         for number, step in enumerate(fix.steps):
@@ -148,8 +148,8 @@ def _tried(
             attempt.interpreter.executable,
             attempt.wanted.module,
             attempt.wanted.names,
-            first=way.first if search.has_program or attempt.flags != way.flags else None,
-            changes=(*way.changes, *attempt.changes),
+            first=invocation.first if search.has_program or attempt.flags != invocation.flags else None,
+            changes=(*invocation.changes, *attempt.changes),
             flags=attempt.flags,
             variables=attempt.variables,
             folder=seat.folder or machine.reader.folder,

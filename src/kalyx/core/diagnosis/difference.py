@@ -222,7 +222,7 @@ def _fails_with(search: _Search, dimensions: list[Dimension], decided: Decisive)
 
 def _dimensions(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimension]:
     yield from _variables(case, machine)
-    yield Dimension("flag", list(case.way.flags), _without_flags)
+    yield Dimension("flag", list(case.invocation.flags), _without_flags)
     yield Dimension("entry", [entry.entry for entry in _droppable(case)], _without_entries)
     yield _startup(case, machine)
     yield Dimension("bytecode", _compiled(case, machine), _compiled_anew)
@@ -233,7 +233,7 @@ def _dimensions(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimen
 
 def _variables(case: Case, machine: Machine) -> Iterator[Dimension]:
     """Python's own first, then the loader's, the locale, the path of programs, and all others."""
-    names = sorted(case.way.variables)
+    names = sorted(case.invocation.variables)
     groups: list[list[str]] = [[], [], [], []]
     for name in names:
         upper = name.upper()
@@ -244,7 +244,7 @@ def _variables(case: Case, machine: Machine) -> Iterator[Dimension]:
             groups[at].append(name)
     for group in groups:
         yield Dimension("variable", group, _without_variables)
-    if machine.reader.system != "windows" and case.way.variables.get("PATH") not in (None, _USUAL_PATH):
+    if machine.reader.system != "windows" and case.invocation.variables.get("PATH") not in (None, _USUAL_PATH):
         yield Dimension(
             "path", ["PATH"], lambda _: Experiment("with the system's own PATH", given=(("PATH", _USUAL_PATH),))
         )
@@ -264,8 +264,11 @@ def _without_flags(items: Sequence[str]) -> Experiment:
 
 def _droppable(case: Case) -> list[PathEntry]:
     """The entries that neither are the installation's own nor hold what was asked for."""
-    place = case.resolver.resolve(case.module.split(".")[0]).place
-    holding = {place.entry, *(case.resolver.reader.parent(portion) for portion in place.portions)} if place else set()
+    location = case.resolver.resolve(case.module.split(".")[0]).location
+    portions = location.portions if location is not None else []
+    holding = {case.resolver.reader.parent(portion) for portion in portions}
+    if location is not None:
+        holding.add(location.entry)
     kept = ("library", "own", "base")
     return [
         entry
@@ -282,7 +285,7 @@ def _without_entries(items: Sequence[str]) -> Experiment:
 def _startup(case: Case, machine: Machine) -> Dimension:
     """The path files that run code, and the hooks: left out by ``-S``, with the folders of the path put back."""
     reader, sites = machine.reader, case.search.site_packages
-    if "-S" in case.way.flags:
+    if "-S" in case.invocation.flags:
         return Dimension("start-up", [], _without_flags)
     files = list(dict.fromkeys(item.path for item in case.search.code if item.path))
     for entry in case.search.entries:
@@ -305,7 +308,7 @@ def _compiled(case: Case, machine: Machine) -> list[str]:
         return []
     reader = machine.reader
     passed = [frame.file for frame in case.frames()]
-    places = [case.resolution.place.path] if case.resolution.place is not None else []
+    places = [case.resolution.location.path] if case.resolution.location is not None else []
     loaded = [path for path in case.trial.files.values() if not any(reader.inside(path, top) for top in case.standard)]
     result = []
     for path in dict.fromkeys([*places, *passed, *loaded]):
@@ -363,7 +366,7 @@ def _scratch(case: Case, machine: Machine) -> Iterator[_Stands]:
 
 def _files(case: Case, machine: Machine, stands: _Stands) -> Iterator[Dimension]:
     """Files of the home folder and of the current folder, without those that imports are found in."""
-    reader, home = machine.reader, case.way.variables.get("HOME", "")
+    reader, home = machine.reader, case.invocation.variables.get("HOME", "")
     names = [name for name in reader.names(home) if name.startswith(".") and name != ".local"]
     own = reader.join(home, ".local")  # its lib holds the user's own packages
     names += [reader.join(".local", name) for name in reader.names(own) if name not in ("lib", "bin")]
@@ -389,7 +392,7 @@ def _tree(
         if not is_home:
             return Experiment(message, folder=made)
         # The user's own packages stay where they are (PEP 370).
-        user = case.way.variables.get("PYTHONUSERBASE") or reader.join(root, ".local")
+        user = case.invocation.variables.get("PYTHONUSERBASE") or reader.join(root, ".local")
         return Experiment(message, given=(("HOME", made), ("PYTHONUSERBASE", user)))
 
     def deeper(item: str) -> Dimension | None:

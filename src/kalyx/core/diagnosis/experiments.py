@@ -99,7 +99,7 @@ def _attempt_of(fix: Fix, case: Case, machine: Machine) -> tuple[Case, Experimen
         entries = given.get("PYTHONPATH", "").split(machine.reader.path.pathsep)
         if not_to_be_run(machine.reader, *filter(None, entries)) is None:
             without = tuple(name for name, value in step.variables.items() if value is None)
-            out = tuple(flag for flag in case.way.flags if flag not in case.flags_of(step.words))
+            out = tuple(flag for flag in case.invocation.flags if flag not in case.flags_of(step.words))
             return case, Experiment("as typed", without=without, given=tuple(given.items()), flags_out=out)
     return None
 

@@ -113,7 +113,7 @@ def for_development(machine: Machine, interpreter: Interpreter, root: str, messa
         return []
     environment = machine.environment_named(reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment is not None else None
-    has_backend = resolver is not None and resolver.resolve(backend_of(reader, root).split(".")[0]).place is not None
+    has_backend = resolver is not None and resolver.resolve(backend_of(reader, root).split(".")[0]).location is not None
     own = ["--no-build-isolation"] if has_backend and "--no-deps" in more else []
     fix = install(machine, interpreter, root, *own, *more, "-e")
     fix.message = message
@@ -130,11 +130,11 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
         return _kept(machine, interpreter, keeper, requirements, more)
     steps: list[Step] = []
     is_base = interpreter.prefix == interpreter.base_prefix
-    place = f"the base Python {interpreter.version}" if is_base else machine.reader.name(interpreter.prefix)
-    message = f"install it into {place}"
+    into = f"the base Python {interpreter.version}" if is_base else machine.reader.name(interpreter.prefix)
+    message = f"install it into {into}"
     environment = machine.environment_named(machine.reader.real(interpreter.prefix))
     resolver = machine.resolver(environment) if environment else None
-    if resolver is not None and resolver.resolve("pip").place is None:
+    if resolver is not None and resolver.resolve("pip").location is None:
         steps.append(step(machine, BringInstaller(python=interpreter.executable)))
     from kalyx.core.packages.bounds import within
 
@@ -305,7 +305,7 @@ def registering(machine: Machine, environment: Environment, identifier: str) -> 
     from kalyx.core.kernels.makers import KERNEL_PACKAGES
 
     lacks = resolver is not None and all(
-        resolver.resolve(kernel_package.module).place is None for kernel_package in KERNEL_PACKAGES
+        resolver.resolve(kernel_package.module).location is None for kernel_package in KERNEL_PACKAGES
     )
     return RegisterKernel(prefix=environment.prefix, identifier=identifier, bring_package=lacks)
 

@@ -52,7 +52,7 @@ class Invocation(Struct, kw_only=True):
         words: list[str], reader: Reader, interpreter: Interpreter, variables: Mapping[str, str]
     ) -> Invocation:
         """The invocation that a command line gives: flags, then ``-c``, ``-m`` or a script."""
-        way = Invocation(variables=variables)
+        invocation = Invocation(variables=variables)
         remainder = list(words)
         while remainder and remainder[0].startswith("-") and remainder[0] != "-":
             word = remainder.pop(0)
@@ -61,12 +61,12 @@ class Invocation(Struct, kw_only=True):
             if word.startswith("--"):
                 remainder = remainder[1:] if word in _LONG_WITH_VALUE else remainder
                 continue
-            program = way._short(word[1:], remainder, interpreter)
+            program = invocation._short(word[1:], remainder, interpreter)
             if program is not None:
                 remainder[:0] = program
                 break
-        way._begin(remainder, reader, interpreter)
-        return way
+        invocation._begin(remainder, reader, interpreter)
+        return invocation
 
     def _short(self, letters: str, remainder: list[str], interpreter: Interpreter) -> list[str] | None:
         """Read a word of short options, with the value in it or after it; returns ``-c`` or ``-m`` and its value."""
@@ -84,13 +84,13 @@ class Invocation(Struct, kw_only=True):
         """The same as started by a starter of the interpreter, which has options and variables of its own."""
         if not interpreter.given and not interpreter.sets:
             return self
-        way = replace(self, variables={**self.variables, **interpreter.sets})
+        invocation = replace(self, variables={**self.variables, **interpreter.sets})
         for word in interpreter.given:
             if word[1:2] in ("W", "X"):
-                way.other_flags += (word,) if word not in way.other_flags else ()
+                invocation.other_flags += (word,) if word not in invocation.other_flags else ()
             for letter in word[1:] if word[1:2] not in ("W", "X") else "":
-                way._flag(letter)
-        return way
+                invocation._flag(letter)
+        return invocation
 
     @property
     def flags(self) -> tuple[str, ...]:

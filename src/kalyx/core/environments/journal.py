@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from typing import Literal
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.own_files import believed, own_folder
@@ -22,22 +22,22 @@ class Entry(Struct, forbid_unknown_fields=True):
     """One piece of work: the real path of the environment, what was done to it, its mark, when it began (ns)."""
 
     schema: Literal["kalyx.journal/1"]
-    place: str
+    target: str = field(name="place")
     work: Work
     mark: str
     began: int
 
 
-def entry_file(reader: Reader, place: str, mark: str) -> str:
+def entry_file(reader: Reader, target: str, mark: str) -> str:
     """The file of the entry with this mark about an environment, there or not."""
-    words = f"{reader.real(place)}\0{mark}"
+    words = f"{reader.real(target)}\0{mark}"
     import hashlib  # costs a start seven milliseconds
 
     name = hashlib.sha256(words.encode("utf-8", "surrogateescape")).hexdigest()[:24]
     return reader.join(own_folder(reader, "state"), "journal", f"{name}.json")
 
 
-def entry_of(reader: Reader, place: str, path: str, work: Work) -> Entry | None:
+def entry_of(reader: Reader, target: str, path: str, work: Work) -> Entry | None:
     """The entry that the mark in the file ``path`` belongs to, about this environment and this work.
 
     None where there is none, or what is there is not believed: then somebody else wrote the mark.
@@ -47,7 +47,7 @@ def entry_of(reader: Reader, place: str, path: str, work: Work) -> Entry | None:
     lines = (reader.text_or_none(path, 4096) or "").split("\n")
     if len(lines) < 2 or len(lines[1]) != 32:
         return None
-    file = entry_file(reader, place, lines[1])
+    file = entry_file(reader, target, lines[1])
     if reader.kind(file) is None:
         return None
     import msgspec
@@ -56,5 +56,5 @@ def entry_of(reader: Reader, place: str, path: str, work: Work) -> Entry | None:
         entry = msgspec.json.decode(believed(reader, file, _LIMIT), type=Entry)
     except (Unreadable, msgspec.MsgspecError, RecursionError):
         return None
-    is_it = entry.mark == lines[1] and entry.work == work and reader.same_path(entry.place, reader.real(place))
+    is_it = entry.mark == lines[1] and entry.work == work and reader.same_path(entry.target, reader.real(target))
     return entry if is_it else None

@@ -60,10 +60,10 @@ class SearchPath(Struct, kw_only=True):
 class _Builder:
     """Adds entries as the interpreter does: absolute, each once, with where it came from."""
 
-    def __init__(self, reader: Reader, interpreter: Interpreter, way: Invocation) -> None:
+    def __init__(self, reader: Reader, interpreter: Interpreter, invocation: Invocation) -> None:
         self.reader = reader
         self.interpreter = interpreter
-        self.way = way
+        self.invocation = invocation
         parts = interpreter.version.split(".")
         self.minor = (int(parts[0]), int(parts[1]))
         self.micro = leading_number(parts[2]) if len(parts) > 2 else 0
@@ -79,16 +79,16 @@ class _Builder:
         )
 
     def variable(self, name: str) -> str | None:
-        if self.way.ignore_variables or self.way.isolated:
+        if self.invocation.ignore_variables or self.invocation.isolated:
             return None
-        return variable_of(self.way.variables, name, self.reader.system)
+        return variable_of(self.invocation.variables, name, self.reader.system)
 
     def add(self, entry: str, origin: str, put_by: PutBy) -> None:
         # The site module makes each entry absolute; from 3.11 on the interpreter itself does.
-        if (self.minor >= (3, 11) or not self.way.no_site) and _UNTIDY.search(entry):
+        if (self.minor >= (3, 11) or not self.invocation.no_site) and _UNTIDY.search(entry):
             entry = str(self.reader.path.normpath(entry))
         case = self.reader.case(entry) if self.reader.system == "windows" else entry
-        if case in self.known and not self.way.no_site:  # the site module removes what is there twice
+        if case in self.known and not self.invocation.no_site:  # the site module removes what is there twice
             return
         self.known.add(case)
         exists = self.reader.exists(entry)
@@ -107,7 +107,7 @@ class _Builder:
     def executable_by_variable(self) -> None:
         """Note a variable that, from 3.11 on, names the executable: only the interpreter knows the resulting prefix."""
         for name in ("PYTHONEXECUTABLE", "__PYVENV_LAUNCHER__"):
-            value = variable_of(self.way.variables, name, self.reader.system)
+            value = variable_of(self.invocation.variables, name, self.reader.system)
             if value and self.minor >= (3, 11):  # no flag keeps these away
                 fact = f"{name} says that it is {value}"
                 self.result.unknown.append(Evidence(fact=fact, source=f"the variable {name}"))
@@ -119,8 +119,8 @@ class _Builder:
         value = self.variable("PYTHONPATH")
         if value or (value == "" and self.minor < (3, 0)):
             for entry in value.split(";" if reader.system == "windows" else ":"):
-                full = str(reader.path.normpath(reader.join(self.way.folder or reader.folder, entry or ".")))
-                if self.way.no_site:
+                full = str(reader.path.normpath(reader.join(self.invocation.folder or reader.folder, entry or ".")))
+                if self.invocation.no_site:
                     # Without site nothing is tidied; the newer versions make entries absolute before it.
                     shown = full if self.minor >= (3, 11) else entry
                     exists = reader.exists(full)
@@ -130,7 +130,7 @@ class _Builder:
                     self.add(full, "PYTHONPATH", "variable")
         home = self.home_by_variable()
         # An environment with its own library folder starts with that folder; its site module adds the base's.
-        own = self.older is not None or (self.is_older and self.way.no_site)
+        own = self.older is not None or (self.is_older and self.invocation.no_site)
         begins = self.interpreter.prefix if own else self.interpreter.base_prefix
         prefix, exec_prefix = self._by_home(home, begins)
         origin = "the standard library" + (" (by PYTHONHOME)" if home else "")
@@ -138,7 +138,7 @@ class _Builder:
             self._windows_base(prefix, origin)
             return
         # A site module that follows settings puts the base's library in the place of its own.
-        replaced = self.is_older and self.older is None and not self.way.no_site
+        replaced = self.is_older and self.older is None and not self.invocation.no_site
         library = self.interpreter.library if not home and not replaced else ""
         library = library or self._library_below(prefix)
         library_folder, name = reader.name(reader.parent(library)), reader.name(library)
@@ -154,15 +154,15 @@ class _Builder:
         if self.minor < (3, 0):
             for extra in ("plat-linux2" if reader.system == "linux" else "plat-darwin", "lib-tk", "lib-old"):
                 self.add(reader.join(library, extra), origin, "library")
-        if self.way.no_site and self.minor == (3, 6):
+        if self.invocation.no_site and self.minor == (3, 6):
             # This version names the library twice; its site module tidies that.
             exists = reader.exists(library)
             self.result.entries.append(PathEntry(entry=library, origin=origin, exists=exists, put_by="library"))
         compiled = reader.join(exec_prefix, library_folder, name)
         if not reader.path.isabs(compiled):
-            compiled = reader.absolute(compiled, self.way.folder)
+            compiled = reader.absolute(compiled, self.invocation.folder)
         self.add(reader.join(compiled, "lib-dynload"), origin + ", compiled part", "library")
-        if self.older is not None and not self.way.no_site:
+        if self.older is not None and not self.invocation.no_site:
             self._base_below(reader.join(self.interpreter.base_prefix, library_folder, name))
 
     def _by_home(self, home: str | None, own: str) -> tuple[str, str]:
@@ -216,7 +216,7 @@ class _Builder:
         if not reader.is_file(reader.join(own, f"python{number}.dll")):
             own = self.interpreter.base_prefix
         self.add(reader.join(own, self._zip_name()), origin, "library")
-        if not (self.way.isolated or self.way.ignore_variables):
+        if not (self.invocation.isolated or self.invocation.ignore_variables):
             # From 3.11 on an archive at this path is taken as the library, which is not searched for then.
             result = any(reader.is_file(reader.join(self.library, name)) for name in ("os.py", "os.pyc"))
             lost = self.minor >= (3, 11) and (not result or reader.is_file(reader.join(own, self._zip_name())))
@@ -227,8 +227,8 @@ class _Builder:
         # PYTHONHOME moves the library, and not the folder of the executable.
         program = reader.parent(self.interpreter.executable) if self.home_by_variable() else prefix
         # From 3.11 on the folder has the name that the variable gives (Modules/getpath.py, PLATSTDLIB_LANDMARK).
-        ignored = self.way.isolated or self.way.ignore_variables or self.minor < (3, 11)
-        named = None if ignored else self.way.variables.get("PYTHONPLATLIBDIR")
+        ignored = self.invocation.isolated or self.invocation.ignore_variables or self.minor < (3, 11)
+        named = None if ignored else self.invocation.variables.get("PYTHONPLATLIBDIR")
         compiled = reader.join(prefix, named or "DLLs")
         if self.minor >= (3, 11) and not reader.is_folder(compiled) and not self.home_by_variable():
             compiled = program  # the interpreter then expects its compiled modules in its own folder
@@ -261,7 +261,7 @@ class _Builder:
             else:
                 prefixes, user_enabled = [own], False
         if user_enabled:
-            folder = user_site(reader, interpreter, self.way.variables)
+            folder = user_site(reader, interpreter, self.invocation.variables)
             if reader.is_folder(folder):
                 self.site_folder(folder, "user")
         if user_enabled and self._has_local_prefix():
@@ -279,7 +279,7 @@ class _Builder:
             sees = settings is not None and settings.sees_base
         self._prefix_folders(interpreter.prefix, "own")
         if sees:
-            folder = user_site(reader, interpreter, self.way.variables)
+            folder = user_site(reader, interpreter, self.invocation.variables)
             if self._user_enabled() and reader.is_folder(folder):
                 self.site_folder(folder, "user")
             self._prefix_folders(base, "base")
@@ -292,7 +292,7 @@ class _Builder:
         )
 
     def _user_enabled(self) -> bool:
-        if self.way.no_user or self.way.isolated:
+        if self.invocation.no_user or self.invocation.isolated:
             return False
         return not self._switched_on("PYTHONNOUSERSITE")
 
@@ -482,24 +482,25 @@ def _whole_path_of(reader: Reader, interpreter: Interpreter) -> tuple[str, list[
     return None
 
 
-def search_path(reader: Reader, interpreter: Interpreter, way: Invocation) -> SearchPath:
+def search_path(reader: Reader, interpreter: Interpreter, invocation: Invocation) -> SearchPath:
     """The search path of ``interpreter`` for this way of running, each entry with its origin."""
     known: dict[object, tuple[SearchPath, bool]] = reader.memory.setdefault("search paths", {})
-    way = way.by(interpreter)
+    invocation = invocation.by(interpreter)
     # Names of variables ignore case on Windows.
-    named = [(name.upper(), name, value) for name, value in way.variables.items()]
+    named = [(name.upper(), name, value) for name, value in invocation.variables.items()]
     relevant = tuple(sorted(item for item in named if item[0].startswith("PYTHON") or item[0] in _USED))
-    key = interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version, way.flags, relevant
+    itself = interpreter.executable, interpreter.prefix, interpreter.base_prefix, interpreter.version
+    key = *itself, invocation.flags, relevant
     if key not in known:
-        known[key] = _worked_out(reader, interpreter, way)
+        known[key] = _worked_out(reader, interpreter, invocation)
     search, keeps_first_away = known[key]
     # Each caller has its own lists: one may put the interpreter's own word in their place.
     result = SearchPath(entries=list(search.entries), unknown=list(search.unknown), code=search.code,
-                        site_packages=search.site_packages, variables=way.variables)  # fmt: skip
-    if way.first is not None and (way.is_program or not keeps_first_away):
-        exists = reader.is_folder(way.first or reader.folder) or reader.exists(way.first or reader.folder)
-        result.entries.insert(0, PathEntry(entry=way.first, origin=way.first_origin, exists=exists))
-    add_by_program(reader, result.entries, way)
+                        site_packages=search.site_packages, variables=invocation.variables)  # fmt: skip
+    if invocation.first is not None and (invocation.is_program or not keeps_first_away):
+        exists = reader.is_folder(invocation.first or reader.folder) or reader.exists(invocation.first or reader.folder)
+        result.entries.insert(0, PathEntry(entry=invocation.first, origin=invocation.first_origin, exists=exists))
+    add_by_program(reader, result.entries, invocation)
     return result
 
 
@@ -507,12 +508,12 @@ BEHIND, PUT = "behind=", "put="
 _PACKAGES = ("site-packages", "dist-packages")
 
 
-def add_by_program(reader: Reader, entries: list[PathEntry], way: Invocation) -> None:
+def add_by_program(reader: Reader, entries: list[PathEntry], invocation: Invocation) -> None:
     """Add the program's own entries: before the first site folder (at the front where there is none), or last."""
-    for word in way.changes:
+    for word in invocation.changes:
         behind = word.startswith(BEHIND)
         folder = word.removeprefix(BEHIND if behind else PUT)
-        origin = way.first_origin if behind else f"put there by {way.module}"
+        origin = invocation.first_origin if behind else f"put there by {invocation.module}"
         entry = PathEntry(entry=folder, origin=origin, exists=reader.exists(folder or reader.folder))
         names = [reader.name(item.entry) for item in entries]
         at = next((number for number, name in enumerate(names) if name in _PACKAGES), 0)
@@ -534,19 +535,19 @@ def as_it_is_now(reader: Reader, search: SearchPath, path: list[str]) -> SearchP
 _USED = {"HOME", "APPDATA", "USERPROFILE", "RPM_BUILD_ROOT", "SETUPTOOLS_USE_DISTUTILS"}
 
 
-def _worked_out(reader: Reader, interpreter: Interpreter, way: Invocation) -> tuple[SearchPath, bool]:
+def _worked_out(reader: Reader, interpreter: Interpreter, invocation: Invocation) -> tuple[SearchPath, bool]:
     """The path without the program's own first entry, and whether the flags exclude that entry."""
     given = _whole_path_of(reader, interpreter)
     if given is not None:
         # Such a file is the whole sys.path: nothing is added, and the file itself decides whether ``site`` runs.
         site = any(line == "import site" for line, _ in given[1])
-        way = replace(way, isolated=True, no_site=way.no_site or not site)
-    builder = _Builder(reader, interpreter, way)
+        invocation = replace(invocation, isolated=True, no_site=invocation.no_site or not site)
+    builder = _Builder(reader, interpreter, invocation)
     builder.executable_by_variable()
     if given is not None:
         builder.written(*given)
     else:
         builder.base()
-    if not way.no_site:
+    if not invocation.no_site:
         builder.site()
-    return builder.result, way.keeps_first_away or builder.safe_by_variable()
+    return builder.result, invocation.keeps_first_away or builder.safe_by_variable()

@@ -80,9 +80,9 @@ def last(members: list[Member], key: str) -> Member | None:
     return next((member for member in reversed(members) if member.key == key), None)
 
 
-def set_members(text: str, place: Member, wanted: dict[str, str]) -> list[Edit]:
-    """The edits that give members of the object at ``place`` these texts; those that lack are put in at its end."""
-    there = members(text, place.start)
+def set_members(text: str, container: Member, wanted: dict[str, str]) -> list[Edit]:
+    """The edits that give members of the object at ``container`` these texts; those that lack are put in at its end."""
+    there = members(text, container.start)
     edits = []
     new = dict(wanted)
     for key, value in wanted.items():
@@ -92,21 +92,22 @@ def set_members(text: str, place: Member, wanted: dict[str, str]) -> list[Edit]:
             if json.loads(text[member.start : member.end]) != value:
                 edits.append(Edit(member.start, member.end, json.dumps(value, ensure_ascii=False)))
     if new:
-        edits.append(_appended(text, place, there, {key: json.dumps(v, ensure_ascii=False) for key, v in new.items()}))
+        texts = {key: json.dumps(value, ensure_ascii=False) for key, value in new.items()}
+        edits.append(_appended(text, container, there, texts))
     return edits
 
 
-def put_object(text: str, place: Member, key: str, values: dict[str, str]) -> Edit:
-    """The edit that puts an object of texts under a new ``key`` into the object at ``place``."""
-    there = members(text, place.start)
-    outer = _layout(text, place, there)
+def put_object(text: str, container: Member, key: str, values: dict[str, str]) -> Edit:
+    """The edit that puts an object of texts under a new ``key`` into the object at ``container``."""
+    there = members(text, container.start)
+    outer = _layout(text, container, there)
     unit = _unit(text, outer)
     inner = outer + unit if "\n" in outer else ""
-    gap = " " if ": " in text[place.start : place.end] or "\n" in outer else ""
+    gap = " " if ": " in text[container.start : container.end] or "\n" in outer else ""
     rows = [f"{json.dumps(name)}:{gap}{json.dumps(value, ensure_ascii=False)}" for name, value in values.items()]
     body = ("," + (inner or gap)).join(rows)
     whole = "{" + inner + body + (outer if inner else "") + "}"
-    return _appended(text, place, there, {key: whole})
+    return _appended(text, container, there, {key: whole})
 
 
 def append_texts(text: str, values: dict[str, str]) -> Edit:
@@ -118,31 +119,31 @@ def append_texts(text: str, values: dict[str, str]) -> Edit:
     return _appended(text, Member("", start, start, end), there, texts)
 
 
-def _appended(text: str, place: Member, there: list[Member], new: dict[str, str]) -> Edit:
-    outer = _layout(text, place, there)
+def _appended(text: str, container: Member, there: list[Member], new: dict[str, str]) -> Edit:
+    outer = _layout(text, container, there)
     gap = " " if there and text[there[-1].start - 1 : there[-1].start] == " " or not there else ""
     rows = [f"{json.dumps(key)}:{gap}{value}" for key, value in new.items()]
     joined = ("," + (outer or gap)).join(rows)
     if there:
         return Edit(there[-1].end, there[-1].end, "," + (outer or gap) + joined)
-    closing = _closing(text, place) if "\n" in outer else ""
-    return Edit(place.start, place.end, "{" + outer + joined + closing + "}")
+    closing = _closing(text, container) if "\n" in outer else ""
+    return Edit(container.start, container.end, "{" + outer + joined + closing + "}")
 
 
-def _layout(text: str, place: Member, there: list[Member]) -> str:
+def _layout(text: str, container: Member, there: list[Member]) -> str:
     """The blanks that stand before each member of an object: as before its first, or one step further in."""
     if there:
-        return text[place.start + 1 : there[0].begin]
-    closing = _closing(text, place)
+        return text[container.start + 1 : there[0].begin]
+    closing = _closing(text, container)
     return closing + _unit(text, closing) if "\n" in closing else ""
 
 
-def _closing(text: str, place: Member) -> str:
+def _closing(text: str, container: Member) -> str:
     """The line break and indentation of the line that the object's key is in."""
-    begin = place.begin
+    begin = container.begin
     while begin > 0 and text[begin - 1] in _BLANKS:
         begin -= 1
-    return text[begin : place.begin]
+    return text[begin : container.begin]
 
 
 def _unit(text: str, blanks: str) -> str:

@@ -51,7 +51,7 @@ class Case(Struct):
     seat: Seat
     wanted: ImportStatement
     interpreter: Interpreter
-    way: Invocation
+    invocation: Invocation
     search: SearchPath
     resolver: Resolver
     resolution: Resolution
@@ -69,7 +69,7 @@ class Case(Struct):
 
     def flags_of(self, words: list[str]) -> tuple[str, ...]:
         """The flags of the interpreter in a command line that begins with it."""
-        return Invocation.of_command(words[1:], self.resolver.reader, self.interpreter, self.way.variables).flags
+        return Invocation.of_command(words[1:], self.resolver.reader, self.interpreter, self.invocation.variables).flags
 
     @property
     def notebook(self) -> str | None:
@@ -115,7 +115,7 @@ class Case(Struct):
         if self.trial is not None and self.trial.answered:
             name = missing_name(self.raised) if self.raised is not None else None
             return self._whole_name(name) if name and self.interpreter.version.startswith("2.") else name
-        if self.trial is None and self.resolution.place is None:
+        if self.trial is None and self.resolution.location is None:
             return self.resolution.missing
         return None
 

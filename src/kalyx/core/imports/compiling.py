@@ -18,8 +18,8 @@ _LIMIT = 4 * 1024 * 1024
 
 def refused_source(reader: Reader, interpreter: Interpreter, resolution: Resolution) -> Raised | None:
     """The error of the first file on the way to a module that this interpreter cannot compile; None: none is known."""
-    places = [*resolution.parents, *([resolution.place] if resolution.place is not None else [])]
-    for path in [place.path for place in places if place.path.endswith(".py")]:
+    places = [*resolution.parents, *([resolution.location] if resolution.location is not None else [])]
+    for path in [location.path for location in places if location.path.endswith(".py")]:
         try:
             error = _error(reader.read_whole(path, _LIMIT), interpreter.version)
         except (Unreadable, RecursionError, MemoryError):

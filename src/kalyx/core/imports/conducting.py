@@ -17,12 +17,12 @@ def conduct(case: Case, experiment: Experiment, runner: Runner, seconds: float) 
 
 def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float) -> Trial:
     """Try the import with the change."""
-    way = case.way
-    variables = {name: value for name, value in way.variables.items() if name not in experiment.without}
-    flags = [flag for flag in way.flags if flag not in experiment.flags_out]
+    invocation = case.invocation
+    variables = {name: value for name, value in invocation.variables.items() if name not in experiment.without}
+    flags = [flag for flag in invocation.flags if flag not in experiment.flags_out]
     keeps_away = {"-I", "-P"} & set(flags) or variables.get("PYTHONSAFEPATH")
     let_in = not keeps_away and bool(experiment.flags_out or "PYTHONSAFEPATH" in experiment.without)
-    first = way.first if case.search.has_program or let_in else None
+    first = invocation.first if case.search.has_program or let_in else None
     if first is not None and experiment.folder is not None:
         first = case.resolver.reader.join(case.resolver.folder, first)  # the same folder, from wherever it runs
     return try_import(
@@ -31,7 +31,7 @@ def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float)
         case.wanted.module,
         case.wanted.names,
         first=first,
-        changes=(*way.changes, *experiment.changes),
+        changes=(*invocation.changes, *experiment.changes),
         flags=(*flags, *experiment.flags_in),
         variables=variables | dict(experiment.given),
         folder=experiment.folder or case.resolver.folder,

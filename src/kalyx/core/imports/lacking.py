@@ -37,7 +37,7 @@ def lack_of(case: Case) -> Lack | None:
             name, module = gone[0], case.module
     if name is None or module is None:
         return None
-    location = case.resolver.resolve(module).place
+    location = case.resolver.resolve(module).location
     return Lack(module, name, case.owner(location.path) if location is not None else None, case.asker())
 
 

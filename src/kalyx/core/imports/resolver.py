@@ -22,7 +22,7 @@ _ARCHIVE_LIMIT = 64 * 1024 * 1024
 _CHOICE = "SETUPTOOLS_USE_DISTUTILS"
 
 
-class Place(Struct):
+class Location(Struct):
     """What an import of a name would load: its kind, its file, and the entry of sys.path."""
 
     module: str
@@ -40,10 +40,10 @@ class Place(Struct):
 class Resolution(Struct):
     """The result for a name: what is loaded (None: nothing), what is hidden, and the first part that is not found."""
 
-    place: Place | None
-    others: list[Place]
+    location: Location | None
+    others: list[Location]
     missing: str | None = None
-    parents: list[Place] = []
+    parents: list[Location] = []
 
 
 class Resolver:
@@ -114,7 +114,7 @@ class Resolver:
         if len(parts) > _DEEP:
             return Resolution(None, [], module)
         if self._is_builtin(parts[0]):
-            location = Place(parts[0], "builtin", "(built in)", "")
+            location = Location(parts[0], "builtin", "(built in)", "")
             if len(parts) == 1:
                 return Resolution(location, [])
             return Resolution(None, [], ".".join(parts[:2]), [location])  # no package: it has no submodules
@@ -133,27 +133,27 @@ class Resolver:
             resolution = self._on(self._entries, module, name)
         else:
             upper = self._resolve(parent)
-            if upper.place is None:
+            if upper.location is None:
                 return upper
-            parents = [*upper.parents, upper.place]
-            if not upper.place.is_package:
+            parents = [*upper.parents, upper.location]
+            if not upper.location.is_package:
                 return Resolution(None, [], module, parents)
-            resolution = self._on(upper.place.portions, module, name)
+            resolution = self._on(upper.location.portions, module, name)
             resolution.parents = parents
-        if resolution.place is None:
+        if resolution.location is None:
             resolution.missing = module
         return resolution
 
-    def has_code(self, place: Place) -> bool:
+    def has_code(self, location: Location) -> bool:
         """Whether a place is a file, or a folder with code of its own."""
-        folders = place.portions if place.kind == "namespace" else []
+        folders = location.portions if location.kind == "namespace" else []
         return not folders or any(name.endswith(".py") for folder in folders for name in self.reader.names(folder))
 
-    def in_folder(self, folder: str, module: str) -> Place | None:
+    def in_folder(self, folder: str, module: str) -> Location | None:
         """What would answer to a module if this folder alone were searched, without links from elsewhere."""
         entries, location = [folder], None
         for depth, name in enumerate(module.split("."), 1):
-            location = self._on(entries, ".".join(module.split(".")[:depth]), name, linked=False).place
+            location = self._on(entries, ".".join(module.split(".")[:depth]), name, linked=False).location
             if location is None:
                 return None
             entries = location.portions
@@ -161,8 +161,8 @@ class Resolver:
 
     def _on(self, entries: list[str], dotted: str, name: str, linked: bool = True) -> Resolution:
         winner = self._mapped(dotted, self.in_front) if linked and dotted in self.in_front else None
-        others: list[Place] = []
-        portions: list[Place] = []
+        others: list[Location] = []
+        portions: list[Location] = []
         for entry in entries:
             location = self._in_entry(entry, dotted, name)
             if location is None:
@@ -181,26 +181,26 @@ class Resolver:
                 return Resolution(winner, [])
             return Resolution(winner, others + portions)
         if portions and int(self.interpreter.version.split(".")[0]) >= 3:
-            whole = Place(dotted, "namespace", portions[0].path, portions[0].entry, [p.path for p in portions])
+            whole = Location(dotted, "namespace", portions[0].path, portions[0].entry, [p.path for p in portions])
             return Resolution(whole, [])
         return Resolution(None, others, dotted)
 
-    def _declares_a_namespace(self, place: Place) -> bool:
+    def _declares_a_namespace(self, location: Location) -> bool:
         """Whether a package's own file says that its other folders count too (both ways from before PEP 420)."""
-        text = self.reader.text_or_none(place.path, 65536) or ""
+        text = self.reader.text_or_none(location.path, 65536) or ""
         return "extend_path" in text or "declare_namespace" in text
 
-    def _mapped(self, dotted: str, mappings: dict[str, str]) -> Place | None:
+    def _mapped(self, dotted: str, mappings: dict[str, str]) -> Location | None:
         target = mappings[dotted]
         init = self.reader.join(target, "__init__.py")
         if self.reader.is_file(init):
-            return Place(dotted, "package", init, self.reader.parent(target), [target])
+            return Location(dotted, "package", init, self.reader.parent(target), [target])
         for path in (target, target + ".py"):
             if self.reader.is_file(path):
-                return Place(dotted, "module", path, self.reader.parent(path))
+                return Location(dotted, "module", path, self.reader.parent(path))
         return None
 
-    def _in_entry(self, entry: str, dotted: str, name: str) -> Place | None:
+    def _in_entry(self, entry: str, dotted: str, name: str) -> Location | None:
         reader = self.reader
         try:
             listing = reader.listing(entry)
@@ -213,11 +213,11 @@ class Resolver:
             folder = reader.join(entry, name)
             init = self._file_in(folder, "__init__")
             if init is not None:
-                return Place(dotted, "package", init[1], entry, [folder])
+                return Location(dotted, "package", init[1], entry, [folder])
         result = self._file_in(entry, name)
         if result is not None:
-            return Place(dotted, result[0], result[1], entry)
-        return Place(dotted, "namespace", folder, entry, [folder]) if folder else None
+            return Location(dotted, result[0], result[1], entry)
+        return Location(dotted, "namespace", folder, entry, [folder]) if folder else None
 
     def _file_in(self, folder: str, stem: str) -> tuple[str, str] | None:
         """The file that answers to ``stem`` in a folder: its kind and path, by the import system's order."""
@@ -236,7 +236,7 @@ class Resolver:
                     return answers_as, path
         return None
 
-    def _in_archive(self, entry: str, dotted: str, name: str) -> Place | None:
+    def _in_archive(self, entry: str, dotted: str, name: str) -> Location | None:
         """A module in a zip file on the path, or in a folder of one (the importer of zip files' own order)."""
         archive, inner = entry, ""
         while not self.reader.is_file(archive):
@@ -248,12 +248,12 @@ class Resolver:
                 if candidate + suffix in members:
                     path = self.reader.join(archive, *(candidate + suffix).split("/"))
                     folder = [self.reader.join(archive, *stem.split("/"))] if kind == "package" else []
-                    return Place(dotted, kind, path, entry, folder)
+                    return Location(dotted, kind, path, entry, folder)
         # A folder counts where the archive lists it as one; from 3.14 on where anything in it is listed.
         newer = numbers_of(self.interpreter.version)[:2] >= [3, 14]
         if stem + "/" in members or (newer and any(member.startswith(stem + "/") for member in members)):
             folder = [self.reader.join(archive, *stem.split("/"))]
-            return Place(dotted, "namespace", folder[0], entry, folder)
+            return Location(dotted, "namespace", folder[0], entry, folder)
         return None
 
     def _members(self, archive: str) -> set[str]:

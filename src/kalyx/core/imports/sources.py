@@ -258,9 +258,9 @@ def _tried(node: ast.Try, guarded: bool, either: int | None) -> list[tuple[ast.A
         isinstance(statement, ast.Import | ast.ImportFrom) for handler in handlers for statement in handler.body
     )
     body = guarded or bool(handlers and not raises)
-    way = node.lineno if instead and not guarded else either
-    result: list[tuple[ast.AST, bool, int | None]] = [(statement, body, way) for statement in node.body]
-    result += [(statement, body or instead, way) for handler in node.handlers for statement in handler.body]
+    tried_by = node.lineno if instead and not guarded else either
+    result: list[tuple[ast.AST, bool, int | None]] = [(statement, body, tried_by) for statement in node.body]
+    result += [(statement, body or instead, tried_by) for handler in node.handlers for statement in handler.body]
     return result + [(statement, guarded, either) for statement in [*node.orelse, *node.finalbody]]
 
 

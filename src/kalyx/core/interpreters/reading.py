@@ -126,9 +126,9 @@ def _folder_for_settings(reader: Reader, executable: str) -> PyvenvCfg | None:
 
 def settings_of(reader: Reader, interpreter: Interpreter) -> PyvenvCfg | None:
     """The settings that an interpreter goes by, which it was read with; None where there are none."""
-    found = settings_for(reader, interpreter.executable)
+    settings = settings_for(reader, interpreter.executable)
     newer = numbers_of(interpreter.version) >= [3, 14]
-    return found or (_folder_for_settings(reader, interpreter.executable) if newer else None)
+    return settings or (_folder_for_settings(reader, interpreter.executable) if newer else None)
 
 
 def settings_for(reader: Reader, executable: str) -> PyvenvCfg | None:

@@ -34,7 +34,7 @@ from kalyx.core.text.shells import SHELLS, is_posix
 
 _STEPS = 4_000
 _DEEP = 12
-_WAYS = 64
+_ENDINGS = 64
 _LONGEST = 4096
 _FILE_LIMIT = 32 * 1024
 _OPTIONS = ("--", "-s", "-P", "-L", "-p")
@@ -73,7 +73,7 @@ class _State(Struct):
 
 
 # A path through the script: its state, and how the last command ended (None: not known).
-_Way: TypeAlias = "tuple[_State, bool | None]"
+_Ending: TypeAlias = "tuple[_State, bool | None]"
 
 
 # Functions that the caller provides to a script: they get a call's words and change the variables.
@@ -95,32 +95,32 @@ class _Script:
 
     # -- lists of commands ------------------------------------------------------
 
-    def follow(self, nodes: list[Node], state: _State, depth: int = 0) -> list[_Way]:
-        """The ways that come out of a list of commands."""
-        ways: list[_Way] = [(state, True)]
+    def follow(self, nodes: list[Node], state: _State, depth: int = 0) -> list[_Ending]:
+        """How a list of commands can end."""
+        endings: list[_Ending] = [(state, True)]
         for node in nodes:
-            ways = [
+            endings = [
                 after
-                for before, ended in ways
+                for before, ended in endings
                 for after in ([(before, ended)] if before.leaves else self._node(node, before, depth))
                 if not (isinstance(node, Command) and after[1] is False and "e" in after[0].ends_by)
             ]
-            if len(ways) > _WAYS:
+            if len(endings) > _ENDINGS:
                 raise Unsettled("more ways through it than are followed")
-        return ways
+        return endings
 
     def _step(self, depth: int) -> None:
         self.steps += 1
         if self.steps > _STEPS or depth > _DEEP:
             raise Unsettled("a longer script than is followed")
 
-    def _asked(self, nodes: list[Node], state: _State, depth: int) -> list[_Way]:
-        """The ways out of commands whose end is looked at: none of them ends the script by failing."""
+    def _asked(self, nodes: list[Node], state: _State, depth: int) -> list[_Ending]:
+        """How commands can end whose end is looked at: none of them ends the script by failing."""
         kept = state.ends_by
-        ways = self.follow(nodes, replace(state, ends_by=kept - {"e"}), depth)
-        return [(replace(after, ends_by=after.ends_by | kept), ended) for after, ended in ways]
+        endings = self.follow(nodes, replace(state, ends_by=kept - {"e"}), depth)
+        return [(replace(after, ends_by=after.ends_by | kept), ended) for after, ended in endings]
 
-    def _node(self, node: Node, state: _State, depth: int) -> list[_Way]:
+    def _node(self, node: Node, state: _State, depth: int) -> list[_Ending]:
         self._step(depth)
         try:
             if isinstance(node, Command):
@@ -138,9 +138,9 @@ class _Script:
         except _Ends:
             return []
 
-    def _chain(self, node: Chain, state: _State, depth: int) -> list[_Way]:
+    def _chain(self, node: Chain, state: _State, depth: int) -> list[_Ending]:
         """``kind``: and, or, not, a list, a pipe (of which only the state before is known after), a subshell."""
-        ways: list[_Way]
+        endings: list[_Ending]
         if node.kind in ("pipe", "subshell"):
             for part in node.parts if node.kind == "pipe" else [None]:
                 self.follow([part] if part is not None else node.parts, state.copy(), depth)
@@ -148,68 +148,68 @@ class _Script:
         if node.kind == "list":
             return self.follow(node.parts, state, depth)
         if node.kind == "not":
-            ways = self._asked(node.parts[:1], state, depth)
-            return [(after, None if ended is None else not ended) for after, ended in ways]
-        ways = []
+            endings = self._asked(node.parts[:1], state, depth)
+            return [(after, None if ended is None else not ended) for after, ended in endings]
+        endings = []
         for after, ended in self._asked(node.parts[:1], state, depth):
             if after.leaves:
-                ways.append((after, ended))
+                endings.append((after, ended))
                 continue
             goes_on = node.kind == "and"
             if ended is not (not goes_on):
-                ways += self.follow(node.parts[1:], after.copy(), depth)
+                endings += self.follow(node.parts[1:], after.copy(), depth)
             if ended is not goes_on:
-                ways.append((after, ended if ended is not None else not goes_on))
-        return ways
+                endings.append((after, ended if ended is not None else not goes_on))
+        return endings
 
-    def _if(self, node: If, state: _State, depth: int) -> list[_Way]:
-        ways: list[_Way] = []
+    def _if(self, node: If, state: _State, depth: int) -> list[_Ending]:
+        endings: list[_Ending] = []
         for after, ended in self._asked(node.condition, state, depth):
             if ended is not False:
-                ways += self.follow(node.body, after.copy(), depth)
+                endings += self.follow(node.body, after.copy(), depth)
             if ended is not True:
-                ways += self.follow(node.otherwise, after.copy(), depth)
-        return ways
+                endings += self.follow(node.otherwise, after.copy(), depth)
+        return endings
 
-    def _case(self, node: Case, state: _State, depth: int) -> list[_Way]:
+    def _case(self, node: Case, state: _State, depth: int) -> list[_Ending]:
         value = self._text(node.word, state, depth)
-        ways: list[_Way] = []
+        endings: list[_Ending] = []
         for patterns, body in node.branches:
             written = [self._text(word, state, depth) for word in patterns]
             if value is None or None in written:
-                ways += self.follow(body, state.copy(), depth)
+                endings += self.follow(body, state.copy(), depth)
                 if "*" in written:
-                    return ways
+                    return endings
             elif any(fnmatch.fnmatchcase(value, text) for text in written if text is not None):
-                return ways + self.follow(body, state, depth)
-        return [*ways, (state, True)]
+                return endings + self.follow(body, state, depth)
+        return [*endings, (state, True)]
 
-    def _loop(self, node: Loop, state: _State, depth: int) -> list[_Way]:
+    def _loop(self, node: Loop, state: _State, depth: int) -> list[_Ending]:
         if node.condition is not None:
-            ways: list[_Way] = []
+            endings: list[_Ending] = []
             for after, ended in self._asked(node.condition, state, depth):
                 if ended is not False:
-                    ways += [_behind_loop(ending) for ending in self.follow(node.body, after.copy(), depth + 1)]
+                    endings += [_behind_loop(ending) for ending in self.follow(node.body, after.copy(), depth + 1)]
                 if ended is not True:
-                    ways.append((after, True))
-            return ways
-        left: list[_Way] = []
-        ways = [(state, True)]
+                    endings.append((after, True))
+            return endings
+        left: list[_Ending] = []
+        endings = [(state, True)]
         for value in self._words(node.words, state, depth):
             self._step(depth)
-            ways = [(after.copy(), ended) for after, ended in ways]
-            for after, _ in ways:
+            endings = [(after.copy(), ended) for after, ended in endings]
+            for after, _ in endings:
                 after.variables[node.name] = None if value is ARGUMENTS else value
-            ways = [done for after, _ in ways for done in self.follow(node.body, after, depth + 1)]
-            left += [_behind_loop(ending) for ending in ways if ending[0].leaves in ("loop", "function")]
-            ways = [_behind_loop(ending) for ending in ways if ending[0].leaves in ("", "turn")]
-            if len(ways) + len(left) > _WAYS:
+            endings = [done for after, _ in endings for done in self.follow(node.body, after, depth + 1)]
+            left += [_behind_loop(ending) for ending in endings if ending[0].leaves in ("loop", "function")]
+            endings = [_behind_loop(ending) for ending in endings if ending[0].leaves in ("", "turn")]
+            if len(endings) + len(left) > _ENDINGS:
                 raise Unsettled("more ways through it than are followed")
-        return left + ways
+        return left + endings
 
     # -- one command ------------------------------------------------------------
 
-    def _command(self, node: Command, state: _State, depth: int) -> Iterator[_Way]:
+    def _command(self, node: Command, state: _State, depth: int) -> Iterator[_Ending]:
         words = self._words(node.words, state, depth)
         given: dict[str, str | None] = {}
         for name, word in node.assigned:
@@ -222,7 +222,9 @@ class _Script:
             return
         yield from self._run(words, given, state, depth)
 
-    def _run(self, words: list[str | None], given: dict[str, str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _run(
+        self, words: list[str | None], given: dict[str, str | None], state: _State, depth: int
+    ) -> Iterator[_Ending]:
         name, parameters = words[0], words[1:]
         if name is not None and name in state.functions:
             inner = replace(state, arguments=parameters)
@@ -480,7 +482,7 @@ class _Script:
 
     # -- what the shell itself does ----------------------------------------------
 
-    def _cd(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _cd(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         folder = self._folder(arguments, state)
         if folder is not None and not self.reader.is_folder(folder):
             yield state, False
@@ -488,16 +490,16 @@ class _Script:
             state.folder = folder
             yield state, True if folder is not None else None
 
-    def _exit(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _exit(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         raise _Ends
         yield  # a generator, as the others
 
-    def _shift(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _shift(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         if state.arguments and state.arguments[0] is not ARGUMENTS:
             state.arguments = state.arguments[1:]
         yield state, True
 
-    def _set(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _set(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         if arguments and (arguments[0] == "--" or not (arguments[0] or "").startswith(("-", "+"))):
             words = arguments[1:] if arguments[0] == "--" else arguments
             # What only running tells may be none or several words: which number a later word has is not known.
@@ -512,18 +514,18 @@ class _Script:
                 state.ends_by |= ending_options(word or "")
         yield state, True
 
-    def _unset(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _unset(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         for word in arguments:
             state.variables.pop(word or "", None)
             state.sets.pop(word or "", None)
         yield state, True
 
-    def _eval(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _eval(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         if None in arguments or ARGUMENTS in arguments:
             raise Unsettled("a script that works its command out (eval)")
         yield from self.follow(parsed(" ".join(word or "" for word in arguments)), state, depth + 1)
 
-    def _source(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _source(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         if not arguments or arguments[0] is None or arguments[0] is ARGUMENTS or "/" not in arguments[0]:
             raise Unsettled("a script that reads another that only running tells")
         path = self._program(arguments[0], state)
@@ -533,10 +535,10 @@ class _Script:
         for after, ended in self.follow(parsed(text), state, depth + 1):
             yield replace(after, leaves=""), ended  # a return ends the file that was read, not the script
 
-    def _test(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _test(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         yield state, self._holds(arguments, state)
 
-    def _brackets(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _brackets(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         yield state, self._holds(arguments[:-1], state) if arguments[-1:] in (["]"], ["]]"]) else None
 
     def _holds(self, words: list[str | None], state: _State) -> bool | None:
@@ -570,7 +572,7 @@ class _Script:
         }  # fmt: skip
         return looks[sign](path) if sign in looks else None
 
-    def _command_word(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _command_word(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         """``command``: with ``-v`` whether a word is a program, else the program is started."""
         if arguments[:1] in (["-v"], ["-V"]):
             yield from self._found(arguments, state, depth)
@@ -578,7 +580,7 @@ class _Script:
         self._started(arguments, {}, state, False, depth)
         yield state, None
 
-    def _found(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Way]:
+    def _found(self, arguments: list[str | None], state: _State, depth: int) -> Iterator[_Ending]:
         """``which`` and its like: whether a word is a program."""
         words = [word for word in arguments if not (word or "").startswith("-")]
         path = state.variables.get("PATH", "/usr/bin:/bin")
@@ -588,9 +590,9 @@ class _Script:
             yield state, words[0] in state.functions or self._lookup(words[0], state) is not None
 
 
-def _behind_loop(way: _Way) -> _Way:
-    """A way that comes out of a loop's body: what left the loop, or this turn of it, continues after it."""
-    state, ended = way
+def _behind_loop(ending: _Ending) -> _Ending:
+    """How a loop ends whose body ends so: what left the loop, or this turn of it, continues after it."""
+    state, ended = ending
     return (replace(state, leaves="") if state.leaves in ("loop", "turn") else state), ended
 
 
@@ -607,7 +609,7 @@ def _cut(value: str, sign: str, written: str | None) -> str | None:
     return value
 
 
-_BUILTINS: dict[str, Callable[[_Script, list[str | None], _State, int], Iterator[_Way]]] = {
+_BUILTINS: dict[str, Callable[[_Script, list[str | None], _State, int], Iterator[_Ending]]] = {
     "cd": _Script._cd, "exit": _Script._exit, "shift": _Script._shift, "set": _Script._set,
     "unset": _Script._unset, "eval": _Script._eval, ".": _Script._source, "source": _Script._source,
     "[": _Script._brackets, "[[": _Script._brackets, "test": _Script._test, "command": _Script._command_word,
@@ -623,18 +625,19 @@ def ending_options(word: str) -> frozenset[str]:
 
 
 def variables_after(reader: Reader, path: str, text: str, given: Functions) -> dict[str, str | None]:
-    """The variables after a file has been read by a shell in its folder; None for what differs by its ways.
+    """The variables after a file has been read by a shell in its folder; None for what is not the same at each end.
 
     Raises Unsettled, with the reason for people, where reading does not tell.
     """
     state = _State(dict(reader.variables), [], reader.parent(path))
     try:
         script = _Script(reader, path, reader.variables, "bash", given)
-        ways = [way.variables for way, _ in script.follow(parsed(text), state)]
+        endings = [after.variables for after, _ in script.follow(parsed(text), state)]
     except RecursionError:
         raise Unsettled("a script of a shell that is nested too deeply") from None
-    names = {name for variables in ways for name in variables}
-    return {name: ways[0].get(name) if len({ending.get(name) for ending in ways}) == 1 else None for name in names}
+    names = {name for variables in endings for name in variables}
+    differs = {name for name in names if len({variables.get(name) for variables in endings}) > 1}
+    return {name: None if name in differs else endings[0].get(name) for name in names}
 
 
 def start_of(

@@ -137,14 +137,14 @@ def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Ker
     return kernels
 
 
-def read_kernel(reader: Reader, place: str, server: Server, reach: str | None = None) -> Kernel:
-    """The kernel whose spec folder is ``place``, and what this server would start for it."""
-    path = reader.join(place, SPEC_FILE)
+def read_kernel(reader: Reader, folder: str, server: Server, reach: str | None = None) -> Kernel:
+    """The kernel whose spec folder is ``folder``, and what this server would start for it."""
+    path = reader.join(folder, SPEC_FILE)
     kernel = Kernel(
-        key=reader.real(place),
-        id=reader.name(place).lower(),
-        label=reader.name(place),
-        folder=place,
+        key=reader.real(folder),
+        id=reader.name(folder).lower(),
+        label=reader.name(folder),
+        folder=folder,
         argv=[],
         command=[],
         reach=reach,

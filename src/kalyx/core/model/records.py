@@ -265,7 +265,7 @@ class ErrorText(Struct, kw_only=True):
     text: str
 
 
-class Place(Struct, kw_only=True):
+class SourceLine(Struct, kw_only=True):
     """A line of a file; of a notebook, the line in a cell."""
 
     path: str
@@ -297,7 +297,7 @@ class ImportAnswer(Struct, kw_only=True):
     hides: list[str] = []
     seconds: float | None = None
     output: str | None = None
-    asked_at: list[Place] = []
+    asked_at: list[SourceLine] = []
     guarded: bool = False  # only in a function, under try, or for checkers: not every run meets it
 
 

@@ -110,7 +110,7 @@ class _Used(Struct):
         ):
             return True
         places = [kernel.folder, *kernel.command[:1]]
-        return any(reader.path.isabs(place) and reader.inside(place, self.tree) for place in places)
+        return any(reader.path.isabs(path) and reader.inside(path, self.tree) for path in places)
 
 
 def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) -> ProjectAsks | None:

@@ -82,9 +82,9 @@ def _newest_first(environment: Environment) -> tuple[list[int], str]:
     return [-number for number in numbers_of(environment.version or "")], environment.prefix
 
 
-def _key(place: str, version: str) -> str:
+def _key(path: str, version: str) -> str:
     """What tells a row or a group from others: a place, and the minor version that it is run by."""
-    return f"{place} {minor_of(version) or version}"
+    return f"{path} {minor_of(version) or version}"
 
 
 class _Drawn:

@@ -60,13 +60,13 @@ def _kalyx_question(mark, imports):
     for module, names in imports:
         row = {"module": module, "imports": False}
         try:
-            found = __import__(module, {}, {}, names or ["__doc__"], 0)
+            imported = __import__(module, {}, {}, names or ["__doc__"], 0)
             for name in names:
-                if name != "*" and not hasattr(found, name):
+                if name != "*" and not hasattr(imported, name):
                     exec("from %s import %s" % (module, name), {})
             row["imports"] = True
-            place = getattr(found, "__file__", None)
-            row["file"] = plain(place if place else (list(getattr(found, "__path__", [])) or [None])[0])
+            file = getattr(imported, "__file__", None)
+            row["file"] = plain(file if file else (list(getattr(imported, "__path__", [])) or [None])[0])
         except BaseException:
             error = sys.exc_info()[1]
             row["type"], row["text"] = type(error).__name__, plain(str(error))
@@ -379,7 +379,7 @@ def _proves_nothing(machine: Machine, kernel: Kernel, answer: ImportAnswer) -> l
     if below is None:
         return []
     resolver = machine.resolver(environment_of(machine.reader, below))
-    location = resolver.resolve(answer.module).place if resolver is not None else None
+    location = resolver.resolve(answer.module).location if resolver is not None else None
     if location is None:
         return []
     if answer.found_at and location.kind != "builtin" and machine.reader.same_path(location.path, answer.found_at):

@@ -108,11 +108,11 @@ def _case(
     state: ProcessState | None = None,
 ) -> tuple[Case, str | None]:
     """The import read and, where it may be, tried, side by side; with what speaks against trying it."""
-    way = invocation_of(seat, machine, command)
+    invocation = invocation_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)
     if state is not None:
-        way.variables, way.first = state.variables, None
-        way.changes = ("clear=", *(f"last={entry}" for entry in state.path))
+        invocation.variables, invocation.first = state.variables, None
+        invocation.changes = ("clear=", *(f"last={entry}" for entry in state.path))
         search = as_it_is_now(machine.reader, search, state.path)
         seat.search_path = search.entries
     resolver = Resolver(machine.reader, interpreter, search, seat.folder or machine.reader.folder)
@@ -121,10 +121,10 @@ def _case(
     def reading() -> None:
         """It need not wait for the trial, nor the trial for it."""
         resolution = resolver.resolve(wanted.module)
-        if resolution.place is None or resolution.others:
+        if resolution.location is None or resolution.others:
             catalogue.ready()  # it looks as though it fails: what explains that is made ready while the trial runs
         read.append((machine.named_seat(seat), resolution))
-        if resolution.place is None and machine.runner is not None:
+        if resolution.location is None and machine.runner is not None:
             _ = machine.all_environments
 
     refusal = machine.objection(interpreter, named_by(seat, machine, named))
@@ -132,7 +132,7 @@ def _case(
     if refusal is None and machine.runner is not None:
         if watch is not None:
             watch(f"{interpreter.executable} imports {wanted.module}")
-        trial = _try(machine.runner, interpreter, wanted, way, search, resolver.folder, machine.seconds, reading)
+        trial = _try(machine.runner, interpreter, wanted, invocation, search, resolver.folder, machine.seconds, reading)
         if not trial.answered and trial.problem is not None and NOT_HERE in trial.problem:
             trial = None
             refusal = (
@@ -142,8 +142,8 @@ def _case(
         reading()
     named_seat, resolution = read[0]
     environment = named_seat.environment
-    case = Case(named_seat, wanted, interpreter, way, search, resolver, resolution, environment, trial, kernel)
-    if machine.runner is None and resolution.place is not None and refusal is None:
+    case = Case(named_seat, wanted, interpreter, invocation, search, resolver, resolution, environment, trial, kernel)
+    if machine.runner is None and resolution.location is not None and refusal is None:
         from kalyx.core.imports.compiling import refused_source
 
         refused = refused_source(machine.reader, interpreter, resolution)
@@ -157,7 +157,7 @@ def _try(
     runner: Runner,
     interpreter: Interpreter,
     wanted: ImportStatement,
-    way: Invocation,
+    invocation: Invocation,
     search: SearchPath,
     folder: str,
     seconds: float,
@@ -168,10 +168,10 @@ def _try(
         interpreter.executable,
         wanted.module,
         wanted.names,
-        first=way.first if search.has_program else None,
-        changes=way.changes,
-        flags=way.flags,
-        variables=way.variables,
+        first=invocation.first if search.has_program else None,
+        changes=invocation.changes,
+        flags=invocation.flags,
+        variables=invocation.variables,
         folder=folder,
         seconds=seconds,
         begun=begun,
@@ -179,7 +179,7 @@ def _try(
 
 
 def _fill(answer: ImportAnswer, case: Case, machine: Machine) -> None:
-    location = case.resolution.place
+    location = case.resolution.location
     trial = case.trial
     if trial is None:
         answer.outcome = "imports" if location is not None and location.kind == "builtin" else "undetermined"

@@ -59,9 +59,9 @@ def _starts_as(seat: Seat, machine: Machine) -> object:
     kernel = kernel_of(seat, machine)
     if seat.interpreter is None or (kernel is not None and "name-misleads" in kernel.conditions):
         return None
-    way = invocation_of(seat, machine, None)
-    variables = tuple(sorted(way.variables.items()))
-    return seat.seat, seat.interpreter.executable, way.first, way.changes, way.flags, variables, seat.folder
+    started = invocation_of(seat, machine, None)
+    variables = tuple(sorted(started.variables.items()))
+    return seat.seat, seat.interpreter.executable, started.first, started.changes, started.flags, variables, seat.folder
 
 
 def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:

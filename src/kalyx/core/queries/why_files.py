@@ -15,7 +15,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.invocation import named_by
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Place, Seat, Unread
+from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Seat, SourceLine, Unread
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.loopback import monotonic
@@ -132,7 +132,7 @@ def _ask_each(
             machine, stands, ImportStatement(statement, module, names), named=named, command=command, script=script
         )
         result.statement = asked[0].statement
-        result.asked_at = [Place(path=imported.path, line=imported.line, cell=imported.cell) for imported in asked]
+        result.asked_at = [SourceLine(path=imported.path, line=imported.line, cell=imported.cell) for imported in asked]
         result.guarded = all(imported.guarded for imported in asked)
         if result.outcome == "imports" and result.found_at in [imported.path for imported in asked]:
             is_script = not result.guarded and not result.found_at.endswith("__init__.py")
@@ -178,7 +178,7 @@ def _relative(
             module=asked.module,
             outcome="fails",
             findings=[finding],
-            asked_at=[Place(path=asked.path, line=asked.line, cell=asked.cell)],
+            asked_at=[SourceLine(path=asked.path, line=asked.line, cell=asked.cell)],
             guarded=asked.guarded,
         )
     words = dotted.split(".")
@@ -190,13 +190,14 @@ def _relative(
 
 def _judge_ways(answer: WhyAnswer, by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]]) -> None:
     """Of imports that stand in for each other one must work: where none does, none of them is guarded."""
-    ways = {(imported.path, imported.line): imported.either for asked in by_statement.values() for imported in asked}
+    imports = [imported for asked in by_statement.values() for imported in asked]
+    tried_by = {(imported.path, imported.line): imported.either for imported in imports}
     groups: dict[tuple[str, int], list[ImportAnswer]] = {}
     for result in answer.imports:
         for location in result.asked_at:
-            way = ways.get((location.path, location.line or 0))
-            if way is not None:
-                groups.setdefault((location.path, way), []).append(result)
+            line = tried_by.get((location.path, location.line or 0))
+            if line is not None:
+                groups.setdefault((location.path, line), []).append(result)
     for group in groups.values():
         if all(answer.outcome == "fails" for answer in group):
             for item in group:

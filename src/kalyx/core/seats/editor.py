@@ -341,8 +341,8 @@ def _expanded(reader: Reader, text: str, folder: str) -> str | None:
 def _called(reader: Reader, folder: str) -> dict[str, str]:
     """The folders that are opened together with this one, by their names."""
     named = {reader.name(folder): folder}
-    for place in (folder, reader.parent(folder)):
-        for _, opened in opened_in(reader, place):
+    for root in (folder, reader.parent(folder)):
+        for _, opened in opened_in(reader, root):
             if any(item.path == folder for item in opened):
                 named |= {item.name: item.path for item in opened}
     return named

@@ -121,12 +121,12 @@ def meanings(reader: Reader, shell: ShellFound) -> Taken:
 
 
 def _files_read(reader: Reader, row: Shell, shell: ShellFound) -> Iterator[str]:
-    ways = {"always": True, "typed into": shell.is_typed_into, "login": shell.is_login, "login, last": shell.is_login}
+    read = {"always": True, "typed into": shell.is_typed_into, "login": shell.is_login, "login, last": shell.is_login}
     if row.name == "bash" and shell.is_login:
-        ways["typed into"] = False  # bash as a login shell reads the login files alone
+        read["typed into"] = False  # bash as a login shell reads the login files alone
     home = (reader.variable("ZDOTDIR") or reader.home) if row.name == "zsh" else reader.home
-    for way, files in row.start_files.items():
-        for file in files if ways[way] else []:
+    for when, files in row.start_files.items():
+        for file in files if read[when] else []:
             places = [_place(reader, word, home) for word in ((file,) if isinstance(file, str) else file)]
             if "$ENV" in file and reader.variable("ENV"):
                 places = places[:1]  # the usual one is read only where the variable names none

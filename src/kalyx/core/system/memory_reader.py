@@ -162,8 +162,8 @@ class MemoryReader(Reader):
             real, upper = upper, self.parent(upper)
         return False
 
-    def _refused(self, path: str, place: str) -> bool:
-        if self._shut and self._is_shut(place):
+    def _refused(self, path: str, full: str) -> bool:
+        if self._shut and self._is_shut(full):
             self.refusals[path] = "permission denied"
             return True
         return False

@@ -41,7 +41,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             (environment for environment in machine.all_environments if _claims(machine, environment, claimed)), None
         )
     resolver = machine.resolver(environment) if environment is not None else None
-    if environment is None or resolver is None or resolver.resolve(case.missing).place is None:
+    if environment is None or resolver is None or resolver.resolve(case.missing).location is None:
         return None
     if not reader.exists(claimed):
         finding.message = (

@@ -44,7 +44,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     search = search_path(machine.reader, base, Invocation(no_user=True))
     resolver = Resolver(machine.reader, base, search, case.seat.folder or machine.reader.folder)
-    location = resolver.resolve(missing).place
+    location = resolver.resolve(missing).location
     if location is None or location.kind == "namespace" or location.entry not in search.site_packages:
         return None  # a standard module is not hidden by this
     owner = owner_of(machine.reader, search.site_packages, location.path)

@@ -28,7 +28,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     for seat in _that_run(case, machine):
         assert seat.environment is not None and seat.interpreter is not None
         resolver = machine.resolver(seat.environment)
-        location = resolver.resolve(case.missing).place if resolver is not None else None
+        location = resolver.resolve(case.missing).location if resolver is not None else None
         if location is None or location.kind in ("namespace", "builtin"):
             continue
         source = case.seat.source or ""

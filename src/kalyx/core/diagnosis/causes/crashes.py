@@ -38,7 +38,7 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=f"the interpreter {how} and gave no answer", source="the trial")]
     if lines and not trial.stack:
         evidence.append(Evidence(fact=lines[-1][:300], source="its last words on standard error"))
-    location = case.resolution.place
+    location = case.resolution.location
     stood = next((frame for frame in trial.stack if is_in_a_file(frame)), None)
     if stood is not None:
         evidence.append(Evidence(fact="it died here", source=stood.file, path=stood.file, line=stood.line))

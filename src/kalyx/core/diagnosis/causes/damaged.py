@@ -78,7 +78,7 @@ def _asked_for(case: Tried) -> list[str]:
         case.module,
     ]
     places = [
-        case.resolver.resolve(name).place for name in asked if all(part.isidentifier() for part in name.split("."))
+        case.resolver.resolve(name).location for name in asked if all(part.isidentifier() for part in name.split("."))
     ]
     return [location.path for location in places if location is not None and location.path]
 

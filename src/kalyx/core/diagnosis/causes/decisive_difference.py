@@ -76,7 +76,7 @@ def _says_why(finding: Finding, case: Case) -> bool:
 
 def _anything_of_python(case: Case) -> bool:
     """Whether a variable of Python's, or a flag, can decide what is found."""
-    return bool(case.way.flags) or any(name.upper().startswith("PYTHON") for name in case.way.variables)
+    return bool(case.invocation.flags) or any(name.upper().startswith("PYTHON") for name in case.invocation.variables)
 
 
 def _finding(case: Case, machine: Machine, decided: Decisive) -> Finding:
@@ -117,7 +117,7 @@ def _variable(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
 
 
 def _path(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    value = case.way.variables["PATH"]
+    value = case.invocation.variables["PATH"]
     facts = [Evidence(fact=f"PATH is {value}", source="the variables of this seat")]
     usual = f"{value}:/usr/local/bin:/usr/bin:/bin"
     step = fixes.step(machine, RunWith(words=case.command, variables={"PATH": usual}))
@@ -127,7 +127,7 @@ def _path(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Ev
 
 def _encoding(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     names = ("LANG", "LC_ALL", "LC_CTYPE")
-    locale = [f"{name} is {value}" for name, value in sorted(case.way.variables.items()) if name in names]
+    locale = [f"{name} is {value}" for name, value in sorted(case.invocation.variables.items()) if name in names]
     facts = [Evidence(fact="; ".join(locale) or "no variable names a locale", source="the variables of this seat")]
     step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONUTF8": "1"}))
     fix = Fix(message="let Python read files as UTF-8", steps=[step])

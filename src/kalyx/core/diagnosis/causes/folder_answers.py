@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.brought import brought_by
 from kalyx.core.diagnosis.shared.failing import raised_evidence
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Place
+from kalyx.core.imports.resolver import Location
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding
 from kalyx.core.packages.metadata import Installed
@@ -82,9 +82,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
     )
 
 
-def _plain_folder(case: Case) -> Place | None:
+def _plain_folder(case: Case) -> Location | None:
     """The namespace portion that answers to the top-level name: in front, or without any code among the packages."""
-    location = case.resolver.resolve(case.module.split(".")[0]).place
+    location = case.resolver.resolve(case.module.split(".")[0]).location
     if location is None or location.kind != "namespace" or len(location.portions) != 1:
         return None
     if case.raised is not None and case.missing is not None and not case.missing_is_asked:

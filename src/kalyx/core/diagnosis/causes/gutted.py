@@ -136,7 +136,7 @@ def _subject(case: Case) -> str | None:
         return case.missing
     if case.raised is not None and case.raised.import_error and case.raised.name:
         return case.raised.name
-    location = case.resolution.place
+    location = case.resolution.location
     if location is not None and location.kind == "namespace":
         return case.module
     return None

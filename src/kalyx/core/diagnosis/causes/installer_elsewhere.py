@@ -35,7 +35,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     part = next(part for part in case.seat.parts if part.role == "installer" and part.word == "pip")
     resolver = machine.resolver(part.environment) if part.environment is not None else None
-    location = resolver.resolve(case.missing).place if resolver is not None else None
+    location = resolver.resolve(case.missing).location if resolver is not None else None
     owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
     if location is None or owner is None:
         return None

@@ -51,7 +51,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
 def _of_a_file(case: Case, machine: Machine, subject: str) -> Finding | None:
     """The module's own file is a link, and what the link leads to is not there."""
     reader, parent = machine.reader, subject.rpartition(".")[0]
-    above = case.resolver.resolve(parent).place if parent else None
+    above = case.resolver.resolve(parent).location if parent else None
     folders = above.portions if above is not None else [] if parent else case.folders
     stem = subject.rpartition(".")[2]
     for folder in folders:
@@ -77,7 +77,7 @@ def _of_a_file(case: Case, machine: Machine, subject: str) -> Finding | None:
 
 def _emptied(case: Case) -> str | None:
     """A name that only a plain folder answers to, where the real one is linked to something that is gone."""
-    location = case.resolution.place
+    location = case.resolution.location
     return case.module if location is not None and location.kind == "namespace" else None
 
 

@@ -33,7 +33,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     lack = lack_of(case)
     if lack is None or loop_of(case):
         return None
-    location = case.resolver.resolve(lack.module).place
+    location = case.resolver.resolve(lack.module).location
     what = f"{lack.owner.name} {lack.owner.version}" if lack.owner is not None else lack.module
     evidence = raised_evidence(case)
     if location is not None:

@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import owned
 from kalyx.core.imports.case import Case, Missing
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.imports.resolver import Place
+from kalyx.core.imports.resolver import Location
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
@@ -33,7 +33,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     for depth in range(1, len(parts)):
         upper = ".".join(parts[:depth])
         resolution = case.resolver.resolve(upper)
-        location = resolution.place
+        location = resolution.location
         if location is None or location.kind != "package":
             continue
         for other in resolution.others:
@@ -46,35 +46,36 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     return None
 
 
-def _portion(case: Case, place: Place, other: Place, missing: str, depth: int) -> Place | None:
+def _portion(case: Case, package: Location, other: Location, missing: str, depth: int) -> Location | None:
     """The missing module below another portion."""
     location = case.resolver.in_folder(other.entry, ".".join(missing.split(".")[depth - 1 :]))
     if location is None or location.kind == "namespace":
         return None
-    first, second = case.owner(place.path), case.owner(location.path)
+    first, second = case.owner(package.path), case.owner(location.path)
     # Two releases of one distribution are no namespace: that is the cause older-wins.
     return location if first is None or second is None or first.key != second.key else None
 
 
-def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Place, portion: Place) -> Finding:
+def _finding(case: Case, machine: Machine, upper: str, missing: str, location: Location, portion: Location) -> Finding:
     reader = machine.reader
-    owner, other = case.owner(place.path), case.owner(portion.path)
+    owner, other = case.owner(location.path), case.owner(portion.path)
     evidence = [
         Evidence(
             fact=f"{upper} is a regular package by this file, and so the only folder of it",
-            source=place.path,
-            path=place.path,
+            source=location.path,
+            path=location.path,
         ),
         Evidence(fact=f"{missing} lies in another folder of {upper}", source=portion.path, path=portion.path),
     ]
     evidence += [owned(distribution) for distribution in (owner, other) if distribution is not None]
     result: list[Fix] = []
-    aside = fixes.rename(machine, place.path, place.path + ".aside")
+    aside = fixes.rename(machine, location.path, location.path + ".aside")
     aside.message = "make it a folder of the namespace: set its __init__ aside"
     if aside.steps[0].command is None:
-        line = f"{place.path} belongs to another distribution: use the two in environments of their own, or a newer one"
+        line = f"{location.path} belongs to another distribution: "
+        line += "use the two in environments of their own, or a newer one"
         aside.steps = [fixes.by_hand(line)]
-    elif _says_nothing(reader.text_or_none(place.path, 65536)):
+    elif _says_nothing(reader.text_or_none(location.path, 65536)):
         result.append(aside)
     if owner is not None:
         fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
@@ -86,7 +87,7 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, place: Plac
     return Finding(
         cause="namespace-split",
         certainty="proven",
-        message=f"{upper} in {place.entry} is a regular package, and hides the part of {upper} that has {missing}",
+        message=f"{upper} in {location.entry} is a regular package, and hides the part of {upper} that has {missing}",
         evidence=evidence,
         fixes=result,
     )

@@ -37,7 +37,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     resolver = machine.resolver(own) if own is not None else None
     if own is None or resolver is None or case.environment is None:
         return None
-    location = resolver.resolve(case.missing).place
+    location = resolver.resolve(case.missing).location
     has_it = location is not None and location.kind != "namespace"
     if not has_it and (_is_chosen(machine, case) or _is_of_the_library(case)):
         return None
@@ -58,17 +58,17 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             steps.append(fixes.step(machine, Install(python=own.executable, requirements=[requirement])))
     evidence.append(Evidence(fact=f"{called(case.seat)} runs {case.here}", source=case.interpreter.executable,
                              path=case.interpreter.executable))  # fmt: skip
-    ways = _ways(case, machine, own)
-    for way in ways:
-        way.state = way.state if has_it or steps else "may-help"  # it is not there either
-        way.steps = [*steps, *way.steps]
-        way.message = f"install it in {own.name}, then {way.message}" if steps else way.message
+    choices = _choices(case, machine, own)
+    for fix in choices:
+        fix.state = fix.state if has_it or steps else "may-help"  # it is not there either
+        fix.steps = [*steps, *fix.steps]
+        fix.message = f"install it in {own.name}, then {fix.message}" if steps else fix.message
     return Finding(
         cause="not-activated",
         certainty="proven" if has_it else "likely",
         message=message,
         evidence=evidence,
-        fixes=ways,
+        fixes=choices,
     )
 
 
@@ -111,14 +111,14 @@ def _is_chosen(machine: Machine, case: Missing) -> bool:
     return server is None or case.interpreter.prefix != server.prefix
 
 
-def _ways(case: Missing, machine: Machine, own: Environment) -> list[Fix]:
+def _choices(case: Missing, machine: Machine, own: Environment) -> list[Fix]:
     if case.seat.seat != "shell":
         return [fixes.run_notebook_on(machine, own, case.notebook)]
-    ways = [_activate(machine, own)]
+    choices = [_activate(machine, own)]
     if case.runs and own.executable is not None:
         run = fixes.step(machine, RunWith(words=[own.executable, *case.runs], same_words=True))
-        ways.insert(0, Fix(message=f"run it with the Python of {own.name}", steps=[run]))
-    return ways
+        choices.insert(0, Fix(message=f"run it with the Python of {own.name}", steps=[run]))
+    return choices
 
 
 def _activate(machine: Machine, own: Environment) -> Fix:

@@ -35,7 +35,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     parent, _, stem = (subject or "").rpartition(".")
     if not parent or namesakes(case):
         return None
-    reader, location = machine.reader, case.resolver.resolve(parent).place
+    reader, location = machine.reader, case.resolver.resolve(parent).location
     source = next(
         (
             path

@@ -20,7 +20,7 @@ from kalyx.core.diagnosis.shared.rerun import without_entries
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.lacking import lack_of
-from kalyx.core.imports.resolver import Place
+from kalyx.core.imports.resolver import Location
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import Uninstall
@@ -35,7 +35,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         return None
     top = subject.split(".")[0]
     resolution = case.resolver.resolve(top)
-    first = resolution.place
+    first = resolution.location
     if first is None or first.kind in ("namespace", "builtin"):
         return None
     for other in resolution.others:
@@ -66,7 +66,7 @@ def _subject(case: Case) -> tuple[str | None, str | None]:
     return (case.missing, None) if case.missing and "." in case.missing else (None, None)
 
 
-def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
+def _is_copy(case: Case, machine: Machine, first: Location, other: Location) -> bool:
     """Whether what PYTHONPATH puts in front is another copy of a package: it has files of the same names."""
     of_path = any(entry.entry == first.entry and entry.put_by == "variable" for entry in case.search.entries)
     if not of_path or first.kind != "package" or other.kind != "package":
@@ -77,7 +77,7 @@ def _is_copy(case: Case, machine: Machine, first: Place, other: Place) -> bool:
     return bool(both[0] & both[1])
 
 
-def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | None) -> bool:
+def _has(case: Case, machine: Machine, other: Location, subject: str, name: str | None) -> bool:
     """Whether the later copy has what is asked for: the module, or a source that holds the name."""
     location = case.resolver.in_folder(other.entry, subject)
     if location is None or location.kind == "namespace":
@@ -89,7 +89,11 @@ def _has(case: Case, machine: Machine, other: Place, subject: str, name: str | N
 
 
 def _finding(
-    case: Case, machine: Machine, lacks: str, front: tuple[Place, Installed | None], behind: tuple[Place, Installed]
+    case: Case,
+    machine: Machine,
+    lacks: str,
+    front: tuple[Location, Installed | None],
+    behind: tuple[Location, Installed],
 ) -> Finding:
     (first, distribution), (other, two) = front, behind
     what = f"{distribution.name} {distribution.version}" if distribution is not None else f"a copy of {two.name}"

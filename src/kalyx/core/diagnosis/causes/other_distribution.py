@@ -25,7 +25,7 @@ LOOKS_AT = "failing"
 
 def look(case: Failing, machine: Machine) -> Finding | None:
     for name in _tops(case):
-        location = case.resolver.resolve(name).place
+        location = case.resolver.resolve(name).location
         owner = case.owner(location.path) if location is not None and location.path else None
         if owner is None:
             continue

@@ -62,7 +62,7 @@ def _folders(case: Case, machine: Machine) -> list[tuple[str, str]]:
     roots: list[tuple[str, tuple[str, ...]]] = [
         (reader.join(prefix, name), ("site-packages", "dist-packages")) for name in ("lib", "lib64", "local/lib")
     ]
-    own = user_site(reader, case.interpreter, case.way.variables)
+    own = user_site(reader, case.interpreter, case.invocation.variables)
     if reader.system == "linux" and prefix == case.interpreter.base_prefix:
         roots.append((reader.parent(reader.parent(own)), ("site-packages",)))
     for root, names in roots:

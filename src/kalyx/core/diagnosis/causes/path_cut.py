@@ -31,7 +31,7 @@ LOOKS_AT = "missing"
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     missing = case.missing
-    if "." in missing and case.resolver.resolve(missing.split(".")[0]).place is not None:
+    if "." in missing and case.resolver.resolve(missing.split(".")[0]).location is not None:
         return None
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     for cut in _left_out(case, machine):
@@ -53,21 +53,21 @@ class _Cut(Struct):
 
 def _left_out(case: Case, machine: Machine) -> list[_Cut]:
     """Folders that Python searches when it is started in another way, and what excludes them here."""
-    reader, way, stand = machine.reader, case.way, case.resolver.folder
+    reader, invocation, stand = machine.reader, case.invocation, case.resolver.folder
     result: list[_Cut] = []
-    if way.keeps_first_away and way.first is not None:
-        flag = "-I" if way.isolated else "-P"
-        folder = reader.within(way.first) if way.first else stand
+    if invocation.keeps_first_away and invocation.first is not None:
+        flag = "-I" if invocation.isolated else "-P"
+        folder = reader.within(invocation.first) if invocation.first else stand
         result.append(_Cut(folder, f"the flag {flag} leaves the program's folder out", flag=flag))
-    elif way.variables.get("PYTHONSAFEPATH"):
+    elif invocation.variables.get("PYTHONSAFEPATH"):
         reason = "PYTHONSAFEPATH leaves the program's folder out"
         result.append(_Cut(stand, reason, variable="PYTHONSAFEPATH"))
-    if way.ignore_variables or way.isolated:
-        plain = search_path(reader, case.interpreter, Invocation(variables=way.variables))
+    if invocation.ignore_variables or invocation.isolated:
+        plain = search_path(reader, case.interpreter, Invocation(variables=invocation.variables))
         cut = [entry.entry for entry in plain.entries if entry.put_by == "variable"]
-        flag = "-I" if way.isolated else "-E"
+        flag = "-I" if invocation.isolated else "-E"
         result += [_Cut(entry, f"the flag {flag} leaves PYTHONPATH out", flag=flag) for entry in cut]
-    if way.first is not None and way.first != stand:
+    if invocation.first is not None and invocation.first != stand:
         result.append(_Cut(stand, "only the script's own folder is searched, not the current folder"))
     library = case.interpreter.library
     if case.search.entries and library not in case.folders:

@@ -27,12 +27,12 @@ LOOKS_AT = "missing"
 
 def look(case: Missing, machine: Machine) -> Finding | None:
     reader, missing = machine.reader, case.missing
-    if "." in missing and case.resolver.resolve(missing.split(".")[0]).place is not None:
+    if "." in missing and case.resolver.resolve(missing.split(".")[0]).location is not None:
         return None
     searched = {entry.entry or case.resolver.folder for entry in case.search.entries}
     folder = case.resolver.folder
-    if case.way.keeps_first_away and case.way.first is not None:
-        searched.add(reader.within(case.way.first or folder))  # but for the flag it would be: path-cut says so
+    if case.invocation.keeps_first_away and case.invocation.first is not None:
+        searched.add(reader.within(case.invocation.first or folder))  # but for the flag it would be: path-cut says so
     for _ in range(6):
         marks = [name for name in PROJECT_FILES if reader.is_file(reader.join(folder, name))]
         if marks:

@@ -119,7 +119,7 @@ def _lacks_variable(case: Raising, machine: Machine) -> tuple[str, str, Fix] | N
     name = raised.text.strip("'")
     # From 3.11 on the module is part of the interpreter.
     by_the_system = last is not None and case.resolver.reader.name(last.file) in ("os.py", "<frozen os>")
-    if raised.type != "KeyError" or not by_the_system or name in case.way.variables:
+    if raised.type != "KeyError" or not by_the_system or name in case.invocation.variables:
         return None
     step = fixes.by_hand(f"set {name} where this seat starts, to what the code's documentation says")
     fix = Fix(message=f"set the variable {name}", steps=[step])

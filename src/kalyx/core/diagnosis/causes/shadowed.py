@@ -18,7 +18,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.rerun import without_entries
 from kalyx.core.imports.case import Case, Failing
 from kalyx.core.imports.experiment import Experiment
-from kalyx.core.imports.resolver import Place, Resolution
+from kalyx.core.imports.resolver import Location, Resolution
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, ImportAnswer
 from kalyx.core.model.steps import Move
@@ -33,10 +33,10 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         return None
     for name in _suspects(case):
         resolution = case.resolver.resolve(name)
-        if resolution.place is not None and _is_in_the_way(case, resolution):
-            finding = _finding(case, machine, name, resolution.place, resolution.others)
+        if resolution.location is not None and _is_in_the_way(case, resolution):
+            finding = _finding(case, machine, name, resolution.location, resolution.others)
             hidden = _meant(case, resolution.others)
-            message = f"with {hidden.entry} searched before {resolution.place.entry or 'the folder'}"
+            message = f"with {hidden.entry} searched before {resolution.location.entry or 'the folder'}"
             case.propose("shadowed", Experiment(message, front=(hidden.entry,)))
             return finding
     return None
@@ -98,7 +98,7 @@ def _origins(case: Case) -> dict[str, str]:
 
 
 def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
-    location = resolution.place
+    location = resolution.location
     assert location is not None
     if location.entry not in _origins(case) or location.kind == "builtin":
         return False
@@ -115,25 +115,25 @@ def _is_in_the_way(case: Case, resolution: Resolution) -> bool:
     return top in _spoken(case) or location.path in raised.text
 
 
-def _meant(case: Case, others: list[Place]) -> Place:
+def _meant(case: Case, others: list[Location]) -> Location:
     """The module that the user wants: the first that no such file at the front provides."""
     fronts = _origins(case)
     usable = [other for other in others if other.kind != "namespace"]
     return next((other for other in usable if other.entry not in fronts), usable[0])
 
 
-def _finding(case: Case, machine: Machine, name: str, place: Place, others: list[Place]) -> Finding:
-    origin = _origins(case)[place.entry]
+def _finding(case: Case, machine: Machine, name: str, location: Location, others: list[Location]) -> Finding:
+    origin = _origins(case)[location.entry]
     hidden = _meant(case, others)
-    whole = machine.reader.parent(place.path) if place.kind == "package" else place.path
+    whole = machine.reader.parent(location.path) if location.kind == "package" else location.path
     evidence = [
-        Evidence(fact=f"import {name} finds this file first ({origin})", source=place.path, path=place.path),
+        Evidence(fact=f"import {name} finds this file first ({origin})", source=location.path, path=location.path),
         Evidence(fact=f"the {name} that is meant comes later on sys.path", source=hidden.path, path=hidden.path),
     ]
     if case.raised is not None:
         evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))
     if origin == "PYTHONPATH":
-        entries = [entry for entry in case.search.entries if entry.entry == place.entry]
+        entries = [entry for entry in case.search.entries if entry.entry == location.entry]
         aside = fixes.rename(machine, whole, fixes.free_name(machine, whole))
         without = without_entries(machine, case, entries[:1])
         # A file that is not the user's own is not renamed: the fix removes the variable.
@@ -151,7 +151,7 @@ def _finding(case: Case, machine: Machine, name: str, place: Place, others: list
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",
-        message=f"{machine.reader.join(place.entry, machine.reader.name(whole))} is imported instead of the module"
+        message=f"{machine.reader.join(location.entry, machine.reader.name(whole))} is imported instead of the module"
         " of that name: its folder is earlier on sys.path",
         evidence=evidence,
         fixes=offered,

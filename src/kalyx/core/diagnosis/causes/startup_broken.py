@@ -54,9 +54,9 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
     waits = case.failed.timed_out
     seconds = min(machine.seconds, _STARTS_WITHIN) if waits else machine.seconds
     with machine.runner.empty_folder() as empty:
-        flags = ["-B", *case.way.flags]
+        flags = ["-B", *case.invocation.flags]
         who, _ = ask_witness(machine.runner, case.interpreter.executable, flags, ["who"], Who,
-                             variables=case.way.variables, folder=empty, seconds=seconds)  # fmt: skip
+                             variables=case.invocation.variables, folder=empty, seconds=seconds)  # fmt: skip
     if who is not None:
         return None  # Python starts; the import ended the process, or did not end
     kinds = ("start-up",) if waits else ("variable", "start-up")  # a variable makes Python end, not wait
@@ -99,8 +99,8 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
     """The failure passes through packages of another Python version that PYTHONPATH puts first."""
     own = case.interpreter.minor
     frames = [frame.file for frame in case.raised.frames] if case.raised is not None else []
-    answering = [case.resolution.place] if case.resolution.place is not None else case.resolution.parents
-    places = [place.path for place in answering]
+    answering = [case.resolution.location] if case.resolution.location is not None else case.resolution.parents
+    places = [location.path for location in answering]
     without = Experiment("without PYTHONPATH", without=("PYTHONPATH",))
     for entry in case.search.entries:
         if entry.put_by == "variable" and fixes.is_standard_library(machine.reader, entry.entry):

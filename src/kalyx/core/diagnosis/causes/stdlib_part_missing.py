@@ -73,11 +73,12 @@ def _is_lost(case: Missing) -> bool:
     if interpreter.implementation != "cpython" or not is_standard(missing, interpreter.version):
         return False
     top, _, part = missing.partition(".")
-    place = case.resolver.resolve(top).place if part else None
-    if part and (place is None or not is_of_the_library(case, place)):
+    location = case.resolver.resolve(top).location if part else None
+    if part and (location is None or not is_of_the_library(case, location)):
         return False  # another package of that name answers
     has_folder = any(reader.is_folder(folder) for folder in case.standard)
-    return has_folder and reader.refused_within(*case.standard) is None and case.resolver.resolve(missing).place is None
+    is_missing = case.resolver.resolve(missing).location is None
+    return has_folder and is_missing and reader.refused_within(*case.standard) is None
 
 
 _NAMES = {"linux": "Linux", "macos": "macOS", "windows": "Windows"}
@@ -88,19 +89,19 @@ def _of_other_systems(case: Missing, machine: Machine, systems: list[str]) -> Fi
     missing, here = case.missing, _NAMES[machine.reader.system]
     there = " and ".join(_NAMES[system] for system in systems)
     install = instead("ported").get(missing.split(".")[0]) if here == "Windows" else None
-    ways = []
+    choices = []
     if install is not None:
-        ways.append(fixes.install(machine, case.interpreter, install))
-        ways[0].message = f"install {install}, which provides {missing} on {here}"
+        choices.append(fixes.install(machine, case.interpreter, install))
+        choices[0].message = f"install {install}, which provides {missing} on {here}"
     line = f"import {missing} on {there} only, or run the code there"
-    ways.append(Fix(message="change the code, or run it on another system", steps=[fixes.by_hand(line)]))
+    choices.append(Fix(message="change the code, or run it on another system", steps=[fixes.by_hand(line)]))
     return Finding(
         cause="stdlib-part-missing",
         certainty="proven",
         message=f"{missing} is a standard module of Python for {there}; Python for {here} does not have it",
         evidence=[Evidence(fact=f"{missing} is for {there} only", source="Kalyx's table of standard modules"),
                   *asked_here(case, missing)],
-        fixes=ways,
+        fixes=choices,
     )  # fmt: skip
 
 

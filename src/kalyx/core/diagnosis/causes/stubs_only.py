@@ -28,7 +28,7 @@ LOOKS_AT = "failing"
 def look(case: Failing, machine: Machine) -> Finding | None:
     reader = machine.reader
     top = (case.missing or case.module).split(".")[0]
-    location = case.resolver.resolve(top).place
+    location = case.resolver.resolve(top).location
     if location is not None and location.kind != "namespace":
         return None
     # A stub package (PEP 561), or a folder of the module's name that has only stubs.

@@ -52,7 +52,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     removal = removal_of(subject)
     if other is None and removal is None and nearest(case, subject) is not None:
         return None  # a module a letter away is the likelier explanation
-    location = resolver.resolve(parent).place if parent else None
+    location = resolver.resolve(parent).location if parent else None
     asker = case.asker()
     evidence = [Evidence(fact=f"{owner.name} {owner.version} is here", source=owner.path, path=owner.path)]
     if location is not None:
@@ -113,7 +113,7 @@ def _commands(machine: Machine, interpreter: Interpreter, owner: Installed) -> l
 def _of_no_distribution(case: Case, subject: str) -> Finding | None:
     """The package above the submodule belongs to no distribution: the user's own code lacks the submodule."""
     parent, _, word = subject.rpartition(".")
-    location = case.resolver.resolve(parent).place if parent else None
+    location = case.resolver.resolve(parent).location if parent else None
     if location is None or location.kind == "namespace" or nearest(case, subject) is not None:
         return None
     source = location.path
@@ -137,7 +137,7 @@ def _of_no_distribution(case: Case, subject: str) -> Finding | None:
 def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:
     """The distribution that is here and should have it: its package's, or the one a release of which took it away."""
     parent = subject.rpartition(".")[0]
-    location = case.resolver.resolve(parent).place if parent else None
+    location = case.resolver.resolve(parent).location if parent else None
     if location is not None and location.kind == "package":
         return case.owner(location.path) or machine.distribution_of_module(parent, case.sites)
     removal = removal_of(subject) if not parent else None
@@ -158,7 +158,7 @@ def _part_of_itself(case: Case) -> str | None:
     lack, frame = lack_of(case), case.importer()
     if lack is None or frame is None or loop_of(case):
         return None
-    location = case.resolver.resolve(lack.module).place
+    location = case.resolver.resolve(lack.module).location
     if location is None or location.kind != "package" or frame.file != location.path:
         return None
     return f"{lack.module}.{lack.name}"
@@ -184,7 +184,7 @@ def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) 
             else None
         )
         if distribution is not None and resolver is not None:
-            location = resolver.resolve(subject).place
+            location = resolver.resolve(subject).location
             if location is not None and location.kind not in ("namespace", "builtin"):
                 result.append((environment, distribution))
     return max(result, key=lambda pair: numbers_of(pair[1].version), default=None)

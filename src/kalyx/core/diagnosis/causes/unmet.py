@@ -85,7 +85,7 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
         return None
     present = {distribution.key: distribution for distribution in machine.installed(case.sites)}
     there = present.get(asked.key)
-    is_part = case.resolver.resolve(missing.split(".")[0]).place is not None
+    is_part = case.resolver.resolve(missing.split(".")[0]).location is not None
     if there is not None and (is_part or satisfies(there.version, asked.specifier)):
         return None  # a submodule that this version lacks belongs to the cause submodule-gone
     lacks = f"no {asked.name} among {len(present)} distribution{'s' * (len(present) != 1)}"

@@ -114,7 +114,7 @@ def _places(case: Case) -> list[str]:
         result += [path for path in (raised.path, raised.file) if path]
     module = case.missing or case.module
     resolution = case.resolver.resolve(module)
-    places = [*resolution.parents, *([resolution.place] if resolution.place is not None else [])]
+    places = [*resolution.parents, *([resolution.location] if resolution.location is not None else [])]
     result += [path for location in places for path in (location.path, *location.portions)]
     entries = [entry.entry or case.resolver.folder for entry in case.search.entries if entry.exists]
     top = module.split(".")[0]

@@ -27,9 +27,9 @@ LOOKS_AT = "missing"
 
 
 def look(case: Missing, machine: Machine) -> Finding | None:
-    missing, interpreter, way = case.missing, case.interpreter, case.way
+    missing, interpreter, invocation = case.missing, case.interpreter, case.invocation
     reader = machine.reader
-    folder = user_site(reader, interpreter, way.variables)
+    folder = user_site(reader, interpreter, invocation.variables)
     if folder in case.sites or not reader.is_folder(folder):
         return None
     location = case.resolver.in_folder(folder, missing)
@@ -54,15 +54,15 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:
     """What excludes the user's packages, where that is written, and the smallest change that includes them again."""
     assert case.environment is not None
-    reader, way, interpreter = machine.reader, case.way, case.interpreter
+    reader, invocation, interpreter = machine.reader, case.invocation, case.interpreter
     if interpreter.prefix != interpreter.base_prefix and not case.environment.sees_base:
         settings = reader.join(case.environment.prefix, "pyvenv.cfg")
         return "a virtual environment sees only its own", settings, []
-    value = way.variables.get("PYTHONNOUSERSITE")
+    value = invocation.variables.get("PYTHONNOUSERSITE")
     if value and is_switched_on(value, interpreter):
         fix = without_variables(machine, case, ["PYTHONNOUSERSITE"])
         return f"PYTHONNOUSERSITE is {value}", "the variables of this seat", [fix]
-    flag = next((word for word in ("-I", "-s", "-S") if word in way.flags), None)
+    flag = next((word for word in ("-I", "-s", "-S") if word in invocation.flags), None)
     if flag is not None:
         fix = without_flags(machine, case, [flag])
         return f"the flag {flag} leaves them out", "the command line", [fix]

@@ -103,7 +103,7 @@ def _ranked_first(
         if (language or "python") != (kernel.language or "python"):
             continue
         resolver = machine.resolver(kernel.environment)
-        lacks = [name for name in modules if resolver is None or resolver.resolve(name).place is None]
+        lacks = [name for name in modules if resolver is None or resolver.resolve(name).location is None]
         far = 0 if version is None else _apart(version, kernel.interpreter.version)
         ranked.append((len(lacks), far, number, kernel, lacks))
     if not ranked:

@@ -21,7 +21,7 @@ from msgspec import Struct
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.imports.resolver import Place, Resolver
+from kalyx.core.imports.resolver import Location, Resolver
 from kalyx.core.invocation import kernel_of
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
@@ -50,19 +50,19 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         return None
     command = behind_python_or_none(kernel.command) or PythonCommand(kernel.command[1:])
     variables = command.variables(kernel_variables(kernel, machine.server))
-    way = Invocation.of_command(command.words, machine.reader, interpreter, variables)
-    module = way.module
+    invocation = Invocation.of_command(command.words, machine.reader, interpreter, variables)
+    module = invocation.module
     if not module:
         return None
-    search = machine.search(interpreter, way)
+    search = machine.search(interpreter, invocation)
     if search.unknown or machine.reader.refused_within(interpreter.prefix, interpreter.base_prefix):
         return None  # start-up code may provide the module: only a rehearsal can tell
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
-    location = resolver.resolve(module).place
+    location = resolver.resolve(module).location
     lacks = _lacking(machine.reader, resolver, module, location) if location is not None else None
     if location is not None and lacks is None:
         return None
-    if way.no_site and kernel.environment is not None:
+    if invocation.no_site and kernel.environment is not None:
         return _without_packages(machine, kernel, kernel.environment, module)
     return _absent(machine, kernel, interpreter, module, lacks, len(search.entries))
 
@@ -104,7 +104,7 @@ def _absent(
     )
 
 
-def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _Lack | None:
+def _lacking(reader: Reader, resolver: Resolver, module: str, location: Location) -> _Lack | None:
     """A module that the kernel's module imports and that is not on its sys.path.
 
     The kernel package's own files are read, two imports deep, and only imports that every run carries out.
@@ -112,26 +112,26 @@ def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _
     own = {module.split(".")[0]} | {
         word for module_place in KERNEL_PACKAGES for word in (module_place.module, module_place.distribution)
     }
-    pending, seen = [(place, 0)], {place.path}
+    pending, seen = [(location, 0)], {location.path}
     while pending:
         here, depth = pending.pop(0)
         if here.is_package and here.module == module:
-            main = resolver.resolve(f"{module}.__main__").place
+            main = resolver.resolve(f"{module}.__main__").location
             if main is None:
                 return _Lack(f"{module}.__main__", here.path, 1)
             here = main
         package = here.module if here.is_package else here.module.rpartition(".")[0]
         for name, attribute, line in _imported(reader, here.path, package):
             resolution = resolver.resolve(name)
-            if attribute and resolution.place is not None and resolution.place.is_package:
+            if attribute and resolution.location is not None and resolution.location.is_package:
                 below = resolver.resolve(f"{name}.{attribute}")
-                if below.place is not None or not _may_hold(reader, resolver, resolution.place, attribute):
+                if below.location is not None or not _may_hold(reader, resolver, resolution.location, attribute):
                     resolution = below
-            if resolution.place is None:
+            if resolution.location is None:
                 return _Lack(resolution.missing or name, here.path, line)
             # The packages above a module run before it.
             for module_place in (
-                [*resolution.parents, resolution.place] if depth < _DEEP and name.split(".")[0] in own else []
+                [*resolution.parents, resolution.location] if depth < _DEEP and name.split(".")[0] in own else []
             ):
                 if module_place.path not in seen:
                     seen.add(module_place.path)
@@ -139,13 +139,14 @@ def _lacking(reader: Reader, resolver: Resolver, module: str, place: Place) -> _
     return None
 
 
-def _may_hold(reader: Reader, resolver: Resolver, package: Place, attribute: str) -> bool:
+def _may_hold(reader: Reader, resolver: Resolver, package: Location, attribute: str) -> bool:
     """Whether a package's own file may give a name: by writing the name, or by what it takes all names of."""
     names = [name for name, taken, _ in _imported(reader, package.path, package.module) if taken == "*"]
-    places = [package, *(resolver.resolve(name).place for name in names)]
-    for place in places:
-        text = reader.text_or_none(place.path, _FILE_LIMIT) if place is not None else None
-        if text is None or attribute in text or "__getattr__" in text or (place is not package and "import *" in text):
+    places = [package, *(resolver.resolve(name).location for name in names)]
+    for location in places:
+        text = reader.text_or_none(location.path, _FILE_LIMIT) if location is not None else None
+        passes_on = location is not package and "import *" in (text or "")
+        if text is None or attribute in text or "__getattr__" in text or passes_on:
             return True
     return False
 

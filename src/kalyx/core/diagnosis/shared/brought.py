@@ -46,7 +46,7 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
         if environment.key == apart:
             continue
         resolver = machine.resolver(environment)
-        if resolver is not None and resolver.resolve(top).place is None:
+        if resolver is not None and resolver.resolve(top).location is None:
             continue  # no record of an environment has a module that its sys.path does not have
         installed = machine.distribution_of_module(top, environment.site_packages)
         if installed is not None:

@@ -34,7 +34,7 @@ def files_of(case: Case) -> list[str]:
             result += [link.path] if link.path else []
             result += _PATHS.findall(link.text)
     if case.resolution is not None:
-        places = [case.resolution.place] if case.resolution.place is not None else []
+        places = [case.resolution.location] if case.resolution.location is not None else []
         result += [location.path for location in [*places, *reversed(case.resolution.parents)]]
     usable = [path for path in result if not path.startswith(("<", "(")) and path != PROBE_PATH]
     return [path for path in dict.fromkeys(usable) if reader.is_file(path)]
@@ -55,7 +55,7 @@ def namesakes(case: Case) -> list[str]:
     parent, _, stem = subject.rpartition(".")
     reader = case.resolver.reader
     if parent:
-        location = case.resolver.resolve(parent).place
+        location = case.resolver.resolve(parent).location
         folders = location.portions if location is not None else []
     else:
         folders = [entry.entry or case.resolver.folder for entry in case.search.entries]
@@ -135,7 +135,7 @@ def owners_passed(case: Case) -> list[Installed]:
 
 def set_here(case: Case, name: str) -> str:
     """Evidence that a variable is set, with its value where that is no secret."""
-    value = shown_variables({name: case.way.variables.get(name, "")})[name]
+    value = shown_variables({name: case.invocation.variables.get(name, "")})[name]
     return f"{name} is {value}" if value is not None else f"{name} is set"
 
 

@@ -16,7 +16,7 @@ from kalyx.core.system.once import once
 
 if TYPE_CHECKING:  # conditions of a seat need these functions where no import is asked about
     from kalyx.core.imports.case import Missing
-    from kalyx.core.imports.resolver import Place, Resolver
+    from kalyx.core.imports.resolver import Location, Resolver
 
 
 def called(seat: Seat) -> str:
@@ -34,7 +34,7 @@ def of_project(machine: Machine, folder: str) -> Environment | None:
 
 
 @once
-def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
+def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Location]]:
     """The other environments in which the missing module is found, and where."""
     own, result = case.environment, []
     if own is None:
@@ -45,7 +45,7 @@ def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
         resolver = machine.resolver(environment)
         if resolver is None:
             continue
-        location = resolver.resolve(case.missing).place
+        location = resolver.resolve(case.missing).location
         if location is not None and location.kind not in ("namespace", "builtin") and _is_installed(resolver, location):
             result.append((environment, location))
     # The environment's own copy before one that it sees in its base.
@@ -53,23 +53,23 @@ def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Place]]:
     return result
 
 
-def _is_installed(resolver: Resolver, place: Place) -> bool:
+def _is_installed(resolver: Resolver, location: Location) -> bool:
     """Whether the module is in a site folder; standard modules of other versions have causes of their own."""
     sites = resolver.search.site_packages
-    return any(place.entry == site or place.path.startswith(site) for site in sites) or place.entry not in {
+    return any(location.entry == site or location.path.startswith(site) for site in sites) or location.entry not in {
         entry.entry for entry in resolver.search.entries if entry.put_by == "library"
     }
 
 
-def proof(case: Missing, machine: Machine, environment: Environment, place: Place) -> tuple[list[Evidence], str]:
+def proof(case: Missing, machine: Machine, environment: Environment, location: Location) -> tuple[list[Evidence], str]:
     """Evidence of where the other copy is and that this sys.path has none; and the name to install."""
     missing = case.missing
-    owner = owner_of(machine.reader, environment.site_packages, place.path)
+    owner = owner_of(machine.reader, environment.site_packages, location.path)
     if owner is None:
         owner = machine.distribution_of_module(missing, environment.site_packages)
     what = f"{owner.name} {owner.version}" if owner else missing
     seen = [
-        Evidence(fact=f"{what} is in {environment.name}", source=place.path, path=place.path),
+        Evidence(fact=f"{what} is in {environment.name}", source=location.path, path=location.path),
         Evidence(
             fact=f"{missing} is in none of the folders on {case.here}'s sys.path",
             source=f"{len(case.search.entries)} folders read",
@@ -78,14 +78,14 @@ def proof(case: Missing, machine: Machine, environment: Environment, place: Plac
     return seen, requirement_with(missing, owner.name) if owner else ""
 
 
-def propose(case: Missing, machine: Machine, cause: str, environment: Environment, place: Place) -> None:
+def propose(case: Missing, machine: Machine, cause: str, environment: Environment, location: Location) -> None:
     """Propose the experiment that imports from there, where both have the same minor version of Python."""
     minor = ".".join((environment.version or "").split(".")[:2])
-    if minor == case.interpreter.minor and place.entry in environment.site_packages:
+    if minor == case.interpreter.minor and location.entry in environment.site_packages:
         from kalyx.core.imports.experiment import Experiment
 
         message = f"with {environment.name}'s packages on the path"
-        case.propose(cause, Experiment(message, put=(place.entry,), refutes=False))
+        case.propose(cause, Experiment(message, put=(location.entry,), refutes=False))
 
 
 def ways_out(case: Missing, machine: Machine, environment: Environment, requirement: str) -> list[Fix]:

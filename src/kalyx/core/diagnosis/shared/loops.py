@@ -21,7 +21,7 @@ def loop_of(case: Case) -> list[Frame]:
     # Of an AttributeError the name is that of the attribute.
     module = (raised.name if raised.import_error else None) or named
     module = module or module_asked(case)
-    location = case.resolver.resolve(module).place if module else None
+    location = case.resolver.resolve(module).location if module else None
     if location is None or not frames:
         return []
     if frames[-1].file == location.path:

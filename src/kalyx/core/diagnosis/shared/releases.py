@@ -40,7 +40,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         # In one's own code, another line is a smaller change than another release.
         went = Fix(message="import it from where it is now", steps=[write])
         top = (module or name).split(".")[0]
-        if case.resolver.resolve(top).place is None:
+        if case.resolver.resolve(top).location is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))
             went.message = f"install {top}, where the name is now, and import from there"
             went.steps = [*brings.steps, *went.steps]

@@ -90,7 +90,7 @@ def with_folder(machine: Machine, case: Case, folder: str) -> Fix:
     between = machine.reader.path.pathsep
     kept = [entry for entry in (machine.reader.variable("PYTHONPATH") or "").split(between) if entry]
     variables = {"PYTHONPATH": between.join(dict.fromkeys([folder, *kept]))}
-    flags = [flag for flag in case.way.flags if flag in _IGNORE_VARIABLES]
+    flags = [flag for flag in case.invocation.flags if flag in _IGNORE_VARIABLES]
     words = _left_of(case, flags)
     also = f"without {' and '.join(flags)} and " if flags else ""
     message = f"run it {also}with that folder searched"

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.resolver import Place
+from kalyx.core.imports.resolver import Location
 from kalyx.core.text.nearness import distance
 
 
-def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
+def nearest(case: Case, missing: str) -> tuple[str, Location, int] | None:
     """The nearest module in whole, where it is, and how many letters off (0: only case or underscores differ)."""
     parent, _, word = missing.rpartition(".")
     names = _submodules(case, parent) if parent else case.resolver.top_level_names()
@@ -25,15 +25,15 @@ def nearest(case: Case, missing: str) -> tuple[str, Place, int] | None:
             ranked.append((far, name))
     for far, name in sorted(ranked):
         full = f"{parent}.{name}" if parent else name
-        location = case.resolver.resolve(full).place
+        location = case.resolver.resolve(full).location
         if location is not None and (parent or location.kind != "namespace"):
             return full, location, far
     return None
 
 
-def is_standard(case: Case, place: Place) -> bool:
+def is_standard(case: Case, location: Location) -> bool:
     """Whether a module is one of the standard library: its name says nothing of what somebody installs."""
-    return place.kind == "builtin" or place.entry in case.standard
+    return location.kind == "builtin" or location.entry in case.standard
 
 
 def written(case: Case, full: str) -> str:
@@ -44,7 +44,7 @@ def written(case: Case, full: str) -> str:
 
 def _submodules(case: Case, parent: str) -> set[str]:
     """The names that answer below a package."""
-    location = case.resolver.resolve(parent).place
+    location = case.resolver.resolve(parent).location
     submodules: set[str] = set()
     for portion in location.portions if location is not None else []:
         for name in case.resolver.reader.names(portion):
