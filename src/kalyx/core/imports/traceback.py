@@ -28,17 +28,19 @@ _PATHS = pattern(r"[(\s'\"]((?:/|[A-Za-z]:\\)[^\s()'\"<>]+)")
 _LIMIT = 1024 * 1024
 _LONG = 4000
 
-# Messages of packages about an optional requirement that is missing; the first name in a message counts.
+# Messages of packages about an optional requirement that is missing; the first name in a message counts. The first
+# three count in any error, the next three in any error that names a known package, the others in that of an import.
 _WORD = r"[`'\"]*([A-Za-z][\w.\-]*?)"
 _WISHES = [pattern(item) for item in (
     r"[Mm]issing optional dependenc(?:y|ies) " + _WORD + r"(?:\[|[`'\"]*[\s.,]|$)",
     r"[Ii]mport " + _WORD + r"[`'\"]* failed",
     r"\b(?:pip3?|conda) install (?:-{1,2}\S{1,30} )?" + _WORD + r"(?:\[|[`'\"]*[\s.,;:)]|[=<>~!]|$)",
     r"[Pp]lease install (?:the )?" + _WORD + r"[`'\"]*(?:[\s.,;:(]|$)",
+    r"^[Ii]nstall (?:the )?" + _WORD + r"[`'\"]*(?:[\s.,;:(]|$)",
+    r"(?:^|[\s:])" + _WORD + r"[`'\"]* (?:is not|must be) installed\b",
     r"(?:^|[\s:])" + _WORD + r"[`'\"]* (?:is|must be) (?:not installed|required|needed|installed)\b",
     r"(?:[Yy]ou need|[Rr]equires|[Nn]eeds) (?:to install )?(?:the )?" + _WORD
     + r"[`'\"]* (?:package|library|module|to be installed|installed)\b",
-    r"^[Ii]nstall (?:the )?" + _WORD + r"[`'\"]*(?:[\s.,;:(]|$)",
 )]  # fmt: skip
 _NO_NAMES = {"it", "this", "that", "the", "package", "module", "library", "a", "an", "one", "which", "python",
              "version", "name", "argument", "file", "input", "value", "there", "and", "or"}  # fmt: skip
@@ -80,8 +82,9 @@ class ErrorReport(Struct):
     """What a text says: its frames (file, line), the error that counts, and what is missing: a module, a name in it.
 
     ``asked``: the import statement of the outermost frame that stands at one, where the error names nothing itself;
-    ``wish``: a distribution or module that a package asks for in words of its own; ``program``: a command that the
-    shell did not find; ``release``: what the installer found nothing for.
+    ``wish``: a distribution or module that a package asks for in words of its own; ``may_wish``: a word that is such a
+    wish if it is the name of a known package; ``program``: a command that the shell did not find; ``release``: what the
+    installer found nothing for.
     """
 
     frames: list[tuple[str, int]] = []
@@ -90,6 +93,7 @@ class ErrorReport(Struct):
     module: str | None = None
     name: str | None = None
     wish: str | None = None
+    may_wish: str | None = None
     asked: str | None = None
     program: str | None = None
     release: str | None = None
@@ -156,11 +160,10 @@ def _lacking(report: ErrorReport, more: str) -> ErrorReport:
         attribute = NO_ATTRIBUTE.search(report.text) if report.type == "AttributeError" else None
         if attribute is not None:
             report.module, report.name = attribute[1], attribute[2]
+    if report.module is None and report.name is None:
         # In an error that is no import's, words like "x is required" may be about anything.
-        patterns = _WISHES if is_import else _WISHES[:3]
-        report.wish = (
-            _wish(f"{report.text} {more}" if is_import else report.text, patterns) if report.module is None else None
-        )
+        report.wish = _wish(f"{report.text} {more}", _WISHES) if is_import else _wish(report.text, _WISHES[:3])
+        report.may_wish = None if is_import else _wish(report.text, _WISHES[3:6])
     return report
 
 

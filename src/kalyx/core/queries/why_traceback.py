@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from kalyx.core.diagnosis.causes import library_missing, library_too_old, no_parent_package
 from kalyx.core.diagnosis.conditions import not_the_environment
-from kalyx.core.diagnosis.shared.brought import modules_of_listed
+from kalyx.core.diagnosis.shared.brought import brought_by, modules_of_listed
 from kalyx.core.environments.invocation import ProcessState
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import ErrorReport, prefix_of, read_traceback
@@ -52,7 +52,7 @@ def why_traceback(
 
     if parsed.release is not None:
         notes.append(f"the installer said: {parsed.text}")
-    module = parsed.module or _module_of(parsed.wish or parsed.release)
+    module = parsed.module or _module_of(parsed.wish or parsed.release) or _known(machine, parsed.may_wish)
     if module is not None:
         notes += _of_another_folder(machine, parsed, module) if is_past else []
         answer.imports = [asked(_statement_of(parsed, module))]
@@ -154,6 +154,12 @@ def _module_of(word: str | None) -> str | None:
     listed = modules_of_listed(word)
     module = listed[0] if listed else word.replace("-", "_")
     return module if all(part.isidentifier() for part in module.split(".")) else None
+
+
+def _known(machine: Machine, word: str | None) -> str | None:
+    """The module that a word means, where this machine or the table knows which distribution provides it."""
+    module = _module_of(word)
+    return module if module is not None and brought_by(machine, module) is not None else None
 
 
 def _inside_packages(machine: Machine, path: str) -> bool:
