@@ -41,10 +41,12 @@ _IN_MEMORY = ("tests/core", "tests/cli/test_drawn.py", "tests/cli/test_rendered.
 _WIDER = "wider exception"
 # Calls that give the same whichever of two arguments comes first: exchanged, they are no fault.
 _EITHER_WAY = ("max", "min", "same_path")
-# A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one on its system.
-_COSTLY, _EACH_RUN = 0.5, ("tests/cli/test_drawn.py", "tests/windows/")
-# And a costly one that runs so many lines a second which no other of the run does.
-_WORTH = 0.7
+# A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one of its kind.
+_COSTLY = 0.5
+_EACH_RUN = (*_DRAWN, "tests/cli/test_many.py", "tests/windows/", "tests/trust/test_brought.py::test_nothing_is_run[plainly]")
+# And a costly one that runs so many lines a second which no other of the run does. A map of a slow hour counts alike:
+# seconds are those of a machine on which all tests, one after another, take so many.
+_WORTH, _ALL_SECONDS = 0.7, 3000
 
 
 class Fault(NamedTuple):
@@ -168,11 +170,12 @@ def in_turn(known: Map) -> tuple[list[str], int]:
         for line, numbers in covered.items():
             for number in numbers:
                 lines[number].add((file, line))
-    costly = {n for n, test in enumerate(known.tests) if known.seconds[n] >= _COSTLY and not test.startswith(_EACH_RUN)}
+    seconds = [taken * _ALL_SECONDS / sum(known.seconds) for taken in known.seconds]
+    costly = {n for n, test in enumerate(known.tests) if seconds[n] >= _COSTLY and not test.startswith(_EACH_RUN)}
     ran = set().union(*(lines[n] for n in range(len(lines)) if n not in costly))
     while True:
-        best = max(costly, key=lambda n: len(lines[n] - ran) / known.seconds[n])
-        if len(lines[best] - ran) <= _WORTH * known.seconds[best]:
+        best = max(costly, key=lambda n: len(lines[n] - ran) / seconds[n])
+        if len(lines[best] - ran) <= _WORTH * seconds[best]:
             return sorted(known.tests[n] for n in costly), len(set().union(*lines) - ran)
         costly.discard(best)
         ran |= lines[best]
