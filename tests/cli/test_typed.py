@@ -299,7 +299,7 @@ def captured() -> Iterable[str]:
         held = gzip.decompress(path.read_bytes())
         yield from [f"the machine's name is in it: {b'moorhost' in held}", ""]
         machine.reader.put(str(path), path.read_bytes())
-        yield from (text.replace(folder, "") for text in session(machine, f"contrast heath {path}#heath\ncontrast {path} {path}#orchard\ncontrast heath {path}#gone"))
+        yield from (text.replace(folder, "") for text in session(machine, f"contrast heath {path}#heath\ncontrast {path} {path}#orchard\ncontrast {path}#heath {path}#heath\ncontrast heath {path}#gone"))
         for line in lines:
             here, there = (list(session(machine, text))[1:] for text in (line, f"{line} --on {path}"))
             yield from [f"$ kalyx {line} --on moor.kalyx", *(["  as on the machine itself", ""] if here == there else there)]

@@ -334,6 +334,15 @@ def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions,
     assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), seats[0]) == "unknown"
 
 
+@pytest.mark.parametrize("prefix, root", [("/usr", "/usr/lib/python3.11"), ("/usr/local", "/usr/local/lib/python3.11"), ("/", "/lib/python3.11"), ("/opt/hive", "/opt/hive")])
+def test_of_a_prefix_that_others_share_the_library_is_measured(prefix, root):
+    others = [SimpleNamespace(prefix="/moor", version="3.11.7", library="/moor/x"), SimpleNamespace(prefix=prefix, version="3.9.1", library="/x")]
+    own = SimpleNamespace(prefix=prefix, version="3.11.7", library=f"{prefix.rstrip('/')}/lib/python3.11")
+    machine = SimpleNamespace(interpreters=[*others, own])
+    assert survey._own_root(machine, SimpleNamespace(prefix=prefix, key=prefix, version="3.11.7")) == root
+    assert survey._own_root(machine, SimpleNamespace(prefix=prefix, key="/key", version="2.7.18")) == "/key"
+
+
 def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
     files = Files()
     files["/usr/share/much"] = b"x" * 100_000

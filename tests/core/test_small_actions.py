@@ -35,6 +35,28 @@ def test_what_is_kept_of_a_command(words, kept):
     assert [int(before == after) for before, after in zip(words, said, strict=True)] == kept
 
 
+@pytest.mark.parametrize("key", ["python-shell-interpreter", "cmd"])
+def test_of_a_settings_command_only_what_starts_is_kept(key):
+    own = Essence(b"salt")
+    said = own._of_settings([key], "", "/opt/heath/bin/python -m hive secretly")
+    assert "secretly" not in said and said.startswith("/opt/heath/bin/python -m hive ")
+    assert own._of_settings([key], "", "/opt/heath") == "/opt/heath" and own._of_settings(["unknown"], "", "/opt/heath") != "/opt/heath"
+
+
+def test_a_kernel_whose_file_is_gone_is_not_removed_again():
+    from kalyx.core.actions import unregistering
+
+    files = Files()
+    files.kernel("moor", "/usr/bin/python3")
+    machine = files.machine()
+    (kernel,) = machine.kernels
+    machine.reader.drop(f"{kernel.folder}/kernel.json")
+    writer = MemoryWriter(machine.reader)
+    with pytest.raises(KalyxError, match=f"{kernel.folder} is gone already"), Transaction(machine.reader, writer) as transaction:
+        unregistering.remove(machine, [kernel], transaction)
+    assert machine.reader.again().is_folder(kernel.folder)
+
+
 @pytest.mark.parametrize("ended, text", [
     ({"timed_out": True}, "the import took longer than 20 seconds"), ({"signal": "SIGKILL", "status": -9}, "the interpreter was ended by SIGKILL"),
     ({"problem": "exec format error"}, "exec format error"), ({"status": 3}, "the interpreter ended with status 3"),
@@ -64,6 +86,22 @@ def test_a_demo_on_a_machine_with_one_python_says_so():
     files["/usr/lib/python3.11/venv/__init__.py"] = files["/usr/lib/python3.11/ensurepip/__init__.py"] = b""
     newer, older = _bases(files.machine(), notes)
     assert newer is older and notes == ["only one Python is here, so both environments have version 3.11.7"]
+
+
+def test_the_channels_of_a_kernel_have_free_ports_of_their_own():
+    from kalyx.core.system.loopback import CHANNELS, Connection
+
+    two = [Connection("tcp"), Connection("tcp")]
+    ports = [port for connection in two for port in connection.ports.values()]
+    assert len(set(ports)) == 2 * len(CHANNELS) and min(ports) > 1023
+    for connection in two:
+        connection.close()
+
+
+def test_an_answer_with_bytes_that_are_no_text_has_the_form_of_every_other():
+    from kalyx.cli.context import _json_of
+
+    assert _json_of({"path": ["a"]}) == '{\n "path": [\n  "a"\n ]\n}' and _json_of({"path": ["\udce9"]}) == '{\n "path": [\n  "\\udce9"\n ]\n}'
 
 
 @pytest.mark.parametrize("letters", [1, 90])
@@ -181,17 +219,57 @@ def test_the_kernels_that_go_with_an_environment(program, starts):
     assert pointer.startswith(f"{HOME}/spring/a.ipynb asks for the kernel Moor: kalyx point ")
 
 
-@pytest.mark.parametrize("base, prefix, is_refused", [("/opt/hive/bin/python3.11", "/opt/hive", True), ("/usr/bin/python3.11", "/opt/hive", False), ("/usr/bin/python3.11", f"{HOME}/heath", True)])
-def test_the_base_of_another_environment_is_not_removed(base, prefix, is_refused):
+@pytest.mark.parametrize("base, prefix, where, is_refused", [
+    ("/opt/hive/bin/python3.11", "/opt/hive", f"{HOME}/orchard", True), ("/usr/bin/python3.11", "/opt/hive", f"{HOME}/orchard", False), ("/usr/bin/python3.11", f"{HOME}/heath", f"{HOME}/orchard", True),
+    ("/opt/hive/bin/python3.11", "/opt/hive", "/opt/hive/inner", False),  # it goes with the base
+])  # fmt: skip
+def test_the_base_of_another_environment_is_not_removed(base, prefix, where, is_refused):
     from kalyx.core.actions import discarding
 
     files = Files()
     files["/opt/hive/bin/python3.11"], files["/opt/hive/lib/python3.11/os.py"] = BINARY, b""
-    files.environment(f"{HOME}/orchard", base)
+    files.environment(where, base)
     if prefix.endswith("heath"):  # its interpreter is a link to that one's
-        files[f"{HOME}/orchard/bin/python"] = Link(f"{HOME}/heath/bin/python")
-    with pytest.raises(KalyxError, match=f"is the base Python of other environments: {HOME}/orchard") if is_refused else nullcontext():
-        discarding._refuse_a_base_of_others(files.machine(), prefix)
+        files[f"{where}/bin/python"] = Link(f"{HOME}/heath/bin/python")
+    reader = files.machine().reader
+    machine = SimpleNamespace(reader=reader, all_environments=[discarding.read_environment(reader, where).environment])
+    with pytest.raises(KalyxError, match=f"is the base Python of other environments: {where}") if is_refused else nullcontext():
+        discarding._refuse_a_base_of_others(machine, prefix)
+
+
+@pytest.mark.parametrize("was_listed", [True, False])
+def test_a_removal_that_is_refused_at_its_last_check_leaves_everything(was_listed, monkeypatch):
+    """What was on the list of managed environments stays on the list, and nothing else comes on it."""
+    from kalyx.core.actions import discarding, managed_envs
+
+    reader, prefix = Files().machine().reader, f"{HOME}/heath"
+    writer = MemoryWriter(reader)
+    machine = Machine(reader, None, writer=writer)
+    if was_listed:
+        managed_envs.remember(reader, prefix, writer)
+    leaving = discarding.plan(machine, prefix, own_prefix="/opt/kalyx", with_own_files=True)
+    before = sorted(reader.again().names(prefix))
+    monkeypatch.setattr(writer, "obstacle", lambda path: f"{path} is held")
+    with pytest.raises(KalyxError, match=f"{prefix} is held; nothing of {prefix} was removed"):
+        discarding.carry_out(machine, leaving, lambda text: None)
+    assert sorted(reader.again().names(prefix)) == before
+    assert discarding.made_prefixes(reader.again()) == ([prefix] if was_listed else [])
+    monkeypatch.undo()
+    names: list[str] = []
+    discarding.carry_out(machine, leaving, names.append)
+    assert names[-2:] == ["pyvenv.cfg", discarding.DISCARDED_MARK] and not reader.again().exists(prefix)
+    assert discarding.made_prefixes(reader.again()) == []
+
+
+def test_a_copy_that_was_stopped_before_its_mark_is_cleared():
+    """An empty folder of the copy's name is what a run leaves that was killed at once: it needs no mark."""
+    from kalyx.core.actions import backup
+
+    reader, prefix = Files().machine().reader, f"{HOME}/heath"
+    reader.put(f"{prefix}/{backup._PART}", None, folder=True)
+    assert backup.left_over(reader.again(), prefix) == "traces"
+    backup.Kept(reader.again(), prefix, MemoryWriter(reader)).recover()
+    assert backup.left_over(reader.again(), prefix) is None and not reader.again().exists(f"{prefix}/{backup._PART}")
 
 
 @pytest.mark.parametrize("system, owner, mode, says", [

@@ -109,3 +109,71 @@ def test_what_a_standard_library_lacks(asked, there, is_lost):
     finding = why_asked(files, asked, "stdlib-part-missing")
     assert (finding is not None) == is_lost
     assert not is_lost or f"{asked.split('.')[0] if not there else asked} belongs to the standard library of Python 3.11" in finding.message
+
+
+@pytest.mark.parametrize("kind, portions, files, has", [("module", [], [], True), ("namespace", ["/a", "/b"], ["/b/x.py"], True), ("namespace", ["/a"], ["/a/x.txt"], False), ("package", ["/a"], [], True)])
+def test_a_folder_without_code_is_no_package(kind, portions, files, has):
+    from kalyx.core.imports.resolver import Location, Resolver
+    from kalyx.core.system.memory_reader import MemoryReader
+
+    resolver = SimpleNamespace(reader=MemoryReader("linux", {"/a/y": b"", **dict.fromkeys(files, b"")}))
+    assert Resolver.has_code(resolver, Location("hive", kind, "/a", "/", portions)) is has
+
+
+def test_who_has_a_module_itself_comes_before_who_sees_it_in_its_base():
+    from kalyx.core.diagnosis.shared.holders import holders
+
+    files = Files()
+    files.environment(f"{HOME}/barn")
+    files[f"{HOME}/barn/pyvenv.cfg"] = files[f"{HOME}/barn/pyvenv.cfg"].replace("packages = false", "packages = true")
+    for where in ("base", "orchard"):
+        files.package(where, "wax", "1.0", "wax")
+    machine = files.machine()
+    heath = machine.environment_named(f"{HOME}/heath")
+    having = holders(SimpleNamespace(environment=heath, missing="wax", memory={}), machine)
+    assert {environment.name for environment, _ in having} >= {"barn", "orchard"} and having[-1][0].name == "barn"
+
+
+def test_the_files_of_the_home_folder_are_left_out_but_for_the_users_packages():
+    from kalyx.core.diagnosis import difference
+
+    files = Files()
+    for name in (".hiverc", ".local/share/x", ".local/lib/x", ".local/bin/x", "notes", "spring/wax.py", "spring/hive.py", "spring/hive/x"):
+        files[f"{HOME}/{name}"] = b""
+    machine = files.machine()
+    case = SimpleNamespace(invocation=SimpleNamespace(variables={"HOME": HOME}), resolver=SimpleNamespace(folder=f"{HOME}/spring"), module="hive.x")
+    of_home, of_folder = difference._files(case, machine, SimpleNamespace())
+    assert of_home.items == [f"{HOME}/.hiverc", f"{HOME}/.local/share"]
+    assert of_folder.items == [f"{HOME}/spring/notes.txt", f"{HOME}/spring/wax.py"]
+
+
+@pytest.mark.parametrize("system, path, own", [("linux", "/env/hive.py", True), ("windows", "C:\\env\\hive.py", False)])
+def test_the_right_to_read_a_file_of_ones_own_is_given_where_modes_say_who_has_it(system, path, own, monkeypatch):
+    from kalyx.core.diagnosis.causes import unreadable
+    from kalyx.core.machine import Machine
+    from kalyx.core.system.memory_reader import MemoryReader
+
+    reader = MemoryReader(system, {path: b""})
+    monkeypatch.setattr(reader, "may_read", lambda path: False)
+    monkeypatch.setattr(unreadable, "_places", lambda case: [path])
+    finding = unreadable.look(SimpleNamespace(raised=None, missing="hive", module="hive"), Machine(reader))
+    assert (finding.fixes[0].message == "give yourself the right to read it") is own, finding
+
+
+@pytest.mark.parametrize("system, line", [("linux", "python 'a b.py'"), ("windows", 'python "a b.py"')])
+def test_a_command_is_told_in_the_form_of_its_system(system, line, monkeypatch):
+    from kalyx.cli.commands import explain
+
+    told = []
+    monkeypatch.setattr(explain, "explain_command", lambda machine, words, line, *more: told.append(line))
+    explain._explain(SimpleNamespace(machine=SimpleNamespace(reader=SimpleNamespace(system=system))), ["python", "a b.py"], "")
+    assert told == [line]
+
+
+def test_the_answer_below_a_cell_may_hold_every_sign(monkeypatch):
+    from kalyx.cli.commands import explain
+    from kalyx.cli.render import stories
+
+    plain = []
+    monkeypatch.setattr(stories, "draw_why", lambda screen, answer, wide: plain.append(screen.plain))
+    assert explain._as_text(SimpleNamespace(machine=Files().machine()), None, "run a.py") == "   then     run a.py" and plain == [False]

@@ -7,11 +7,13 @@ import random
 import shutil
 import subprocess
 import sys
+from collections import deque
+from types import SimpleNamespace
 
 import pytest
 
 from kalyx.core.model.records import KalyxError
-from kalyx.core.system import Unreadable, live_writer
+from kalyx.core.system import Unreadable, guard, live_writer, watched
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_runner import LiveRunner
 from kalyx.core.system.live_writer import LiveWriter
@@ -207,6 +209,38 @@ def test_what_killed_runs_left_half_written(tmp_path):
     LiveWriter().clear_left_over(str(tmp_path))
     assert sorted(os.listdir(tmp_path)) == sorted([*names[1:], f".kalyx-new-{gone.pid}-{'f' * 8}"])
     LiveWriter().clear_left_over(str(tmp_path / "gone"))
+
+
+def test_what_killed_runs_left_in_the_temporary_folder(tmp_path):
+    with subprocess.Popen([sys.executable, "-c", ""]) as gone:
+        gone.wait()
+    names = [f"kalyx-{gone.pid}-x", f"kalyx-{os.getpid()}-x", "kalyx-x-x", f"other-{gone.pid}-x", f"kalyx-{gone.pid}-file"]
+    for name in names[:-1]:
+        (tmp_path / name / "in it").mkdir(parents=True)
+    (tmp_path / names[-1]).write_text("")
+    guard._clear_left_over(str(tmp_path))
+    assert sorted(os.listdir(tmp_path)) == sorted(names[1:])
+    guard._clear_left_over(str(tmp_path / "gone"))
+
+
+def test_what_a_watched_program_prints_late(monkeypatch):
+    """A program that runs is waited for, however long it says nothing; what it left running is not, once it has ended."""
+    source, end = os.pipe()
+    monkeypatch.setattr(watched, "_AFTER", 0.01)
+    monkeypatch.setattr(watched, "_write", lambda chunk: None)
+    answers = iter([None, None, None, 0])
+
+    def poll():
+        answer = next(answers)
+        if answer is None:
+            os.write(end, b"late ")
+        return answer
+
+    kept = deque()
+    watched._copy(source, SimpleNamespace(poll=poll), kept)
+    assert b"".join(kept) == b"late late late "
+    os.close(end)
+    os.close(source)
 
 
 @pytest.mark.parametrize(("refused", "said"), [(FileExistsError(17, "x"), "a file of this name appeared meanwhile"), (PermissionError(1, "x"), None)])

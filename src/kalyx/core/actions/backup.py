@@ -196,7 +196,7 @@ class Kept:
 
     def _reset(self, times: list[tuple[str, tuple[int, int]]]) -> None:
         """Give the folders above the restored ones the times that they had."""
-        for folder, had in reversed(times):
+        for folder, had in times:
             if self.reader.again().is_folder(folder) and had[1]:
                 self.writer.set_times(folder, had)
 

@@ -5,6 +5,8 @@ Requirement lines follow PEP 508; a project file is ``pyproject.toml`` (PEP 621)
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from msgspec import Struct
 
 from kalyx.core.model.records import KalyxError
@@ -54,12 +56,9 @@ def wants(reader: Reader, requirements: list[str], file: str | None) -> InstallS
         raise KalyxError(f"{visible(path)} has more than {_LINES} lines")
     spec.words += _absolute_words(reader, path, text) or ["-r", path]
     for line in text.splitlines():
-        line = line.split(" #")[0].strip()
-        if line and not line.startswith(("#", "-")) and "://" not in line.split("@")[0]:
-            try:
-                spec.keys.add(_key(line))
-            except KalyxError:
-                continue  # the installer knows more forms than names; it says what it cannot read
+        # The installer knows more forms than names; it says what it cannot read.
+        with suppress(KalyxError):
+            spec.keys.add(_key(line.split(" #")[0].strip()))
     return spec
 
 

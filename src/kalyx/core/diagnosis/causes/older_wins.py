@@ -36,7 +36,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     top = subject.split(".")[0]
     resolution = case.resolver.resolve(top)
     first = resolution.location
-    if first is None or first.kind in ("namespace", "builtin"):
+    if first is None or first.kind == "namespace":
         return None
     for other in resolution.others:
         if other.kind == "namespace" or other.entry == first.entry or not _has(case, machine, other, subject, name):

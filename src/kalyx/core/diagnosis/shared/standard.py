@@ -57,8 +57,7 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
         return [*([meant] if meant is not None else []), *result, newer, older]
     if "write" in item:
         renamed = Fix(message="import the module by its new name", steps=[fixes.write(item["write"])])
-        # Build tools install this module again under its name, which is still imported.
-        result.insert(len(result) if module == "distutils" else 0, renamed)
+        result.append(renamed)
     return result
 
 
