@@ -88,16 +88,6 @@ def test_a_demo_on_a_machine_with_one_python_says_so():
     assert newer is older and notes == ["only one Python is here, so both environments have version 3.11.7"]
 
 
-def test_the_channels_of_a_kernel_have_free_ports_of_their_own():
-    from kalyx.core.system.loopback import CHANNELS, Connection
-
-    two = [Connection("tcp"), Connection("tcp")]
-    ports = [port for connection in two for port in connection.ports.values()]
-    assert len(set(ports)) == 2 * len(CHANNELS) and min(ports) > 1023
-    for connection in two:
-        connection.close()
-
-
 def test_an_answer_with_bytes_that_are_no_text_has_the_form_of_every_other():
     from kalyx.cli.context import _json_of
 

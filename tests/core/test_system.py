@@ -223,6 +223,27 @@ def test_what_killed_runs_left_in_the_temporary_folder(tmp_path):
     guard._clear_left_over(str(tmp_path / "gone"))
 
 
+def test_the_channels_of_a_kernel_have_free_ports_of_their_own():
+    from kalyx.core.system.loopback import CHANNELS, Connection
+
+    two = [Connection("tcp"), Connection("tcp")]
+    ports = [port for connection in two for port in connection.ports.values()]
+    assert len(set(ports)) == 2 * len(CHANNELS) and min(ports) > 1023
+    for connection in two:
+        connection.close()
+
+
+def test_a_temporary_folder_that_somebody_clears_is_made_again(monkeypatch, tmp_path):
+    monkeypatch.setattr(guard.tempfile, "gettempdir", lambda: str(tmp_path))
+    monkeypatch.setattr(guard.Guard, "stand", lambda self: None)
+    own = guard.Guard()
+    first = own.new_folder()
+    shutil.rmtree(own.folder)
+    assert os.path.isdir(own.new_folder()) and not os.path.exists(first)
+    own.dismiss()
+    assert os.listdir(tmp_path) == []
+
+
 def test_what_a_watched_program_prints_late(monkeypatch):
     """A program that runs is waited for, however long it says nothing; what it left running is not, once it has ended."""
     source, end = os.pipe()

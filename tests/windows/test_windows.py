@@ -20,7 +20,7 @@ import windows  # noqa: E402  (tools/windows.py)
 
 # Files of tests/core, or tests of them, that are about POSIX machines on this very disk: with the reason.
 NOT_THERE = {
-    "test_system.py": "links, named pipes and modes of a POSIX file system",
+    "test_system.py": "links, pipes and modes of a POSIX system; temporary folders of its runs, which Windows programs would take for left over",
     "test_patterns.py": "time is measured by a signal that Windows has not",
     "test_limits.py": "its machines are POSIX folders on the disk",
     "test_weight.py": "what is counted here is counted on one system",

@@ -112,7 +112,7 @@ class Guard:
         """A new empty folder, for this user only, that is gone when the run ends. Raises KalyxError."""
         try:
             with self._lock:
-                if not self._has_folder:
+                if not self._has_folder or not os.path.isdir(self.folder):  # a run may outlast what clears old folders
                     self.stand()
                     _clear_left_over(os.path.dirname(self.folder))
                     os.mkdir(self.folder, 0o700)
