@@ -29,8 +29,11 @@ def run(call: Call) -> int:
     words = (call.options.left, call.options.right)
     # A capture without a target is compared as a whole machine: its kernels count too.
     whole = all(word == "shell" or _is_capture(call, word) for word in words) and "#" not in "".join(words)
-    by_record = any(_is_record(call, word) for word in words)
-    left, right = (_side(call, word, whole, by_record) for word in words)
+    records = [_is_record(call, word) for word in words]
+    left, right = (
+        _of_record(call, word) if is_record else _side(call, word, whole, any(records))
+        for word, is_record in zip(words, records, strict=True)
+    )
     answer = contrast(left, right)
     if call.as_json:
         call.print_json(answer)
@@ -52,6 +55,11 @@ def _is_record(call: Call, text: str) -> bool:
     return call.machine.reader.is_file(path) and is_record(call.machine.reader, path)
 
 
+def _of_record(call: Call, text: str) -> Side:
+    kept = read_record(call.machine.reader, call.machine.reader.absolute(text))
+    return Side(seat_of(kept), kept.packages, is_record=True)
+
+
 def _side(call: Call, text: str, whole: bool, by_record: bool) -> Side:
     reader = call.machine.reader
     path = reader.absolute(text)
@@ -61,9 +69,6 @@ def _side(call: Call, text: str, whole: bool, by_record: bool) -> Side:
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
         return Side(kept.target, kept.packages, kept.unknown)
-    if _is_record(call, text):
-        kept_record = read_record(reader, path)
-        return Side(seat_of(kept_record), kept_record.packages, is_record=True)
     file, _, target = text.partition("#")
     if _is_capture(call, text):
         return _of_seat(

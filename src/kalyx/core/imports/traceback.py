@@ -146,7 +146,7 @@ def _of_block(text: str) -> ErrorReport:
 
 def _lacking(report: ErrorReport, more: str) -> ErrorReport:
     """The error with what it says is lacking; ``more``: what the lines after it say."""
-    report.module = report.name = report.wish = None
+    report.module = report.name = report.wish = report.may_wish = None
     is_import = report.type in ("ImportError", "ModuleNotFoundError")
     raised = Raised(report.type or "", report.text, import_error=True)
     report.module = missing_name(raised)
