@@ -16,11 +16,13 @@ import pytest
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
 from tests.made import BINARY, WINDOWS, dist, index_of
-from tests.support.model_installer import ModelInstaller
-from tests.support.scenes import Scenes
+from tests.support.model_installer import ModelInstaller, Release
+from tests.support.scenes import Scenes, changed, tree
 
 SCENES = Scenes("cli/many")
 MACHINES, IN_ONE_FILE = 72, 6
+INDEX = [Release("hive", "1.0", {"hive/__init__.py": ""}), Release("hive", "2.0", {"hive/__init__.py": "", "hive/wax.py": "x = 1\n"}, ("Requires-Dist: comb>=1",)), Release("comb", "0.9", {"comb.py": ""}), Release("comb", "1.2", {"comb.py": "import statistics\n"}, ("Requires-Python: >=3.10",)), Release("comb", "1.1", {"comb.py": ""}),
+         Release("peat", "1.0", {"peat.py": ""}), Release("broken", "1.0", {"broken.py": "import absent_module\n"}), Release("ipykernel", "6.0", {"ipykernel_launcher.py": "import ipykernel\n", "ipykernel/__init__.py": "", "ipykernel/resources/logo-64x64.png": "png"}, ("Requires-Python: >=3.8",))]  # fmt: skip
 HOMES = {"linux": "/home/keeper", "macos": "/Users/keeper", "windows": "C:\\Users\\keeper"}
 VERSIONS = ("2.7.18", "3.6.15", "3.9.18", "3.11.7", "3.12.1", "3.14.0")
 
@@ -192,31 +194,63 @@ class Made:
 
     def model(self) -> ModelInstaller:
         reader = MemoryReader(self.system, self.files, variables=self.variables, home=self.home, folder=self.at("spring"), processes=self.processes, **({"registry": self.registry} if self.registry else {}))
-        return ModelInstaller(reader)
+        return ModelInstaller(reader, INDEX)
+
+    def bases_can_create(self) -> None:
+        """Most base Pythons have what an environment is created with, and what a program imports of the library."""
+        for program, version in self.bases:
+            library = self.join(*program.split(self.sign)[:-1], "Lib") if self.system == "windows" else self.join(program.rpartition("/bin/")[0], "lib", f"python{version.rpartition('.')[0]}")
+            for name in self.some(["venv/__init__.py", "ensurepip/__init__.py"], 0.9):
+                self.put(self.join(library, name), "")
+            self.put(self.join(library, "statistics.py"), "def mean(values): pass\n")
+
+    def changes(self) -> Iterator[list[str]]:
+        """What changes such a machine, some of that one after another, and what it looks like at the end."""
+        self.chance = random.Random(f"changes {len(self.files)} {self.home} {self.path}")
+        prefixes, kernels = [prefix for prefix, _ in self.prefixes] or [self.at("none")], ["heath", "orchard", "python3", "Moor", "odd", "made"]
+        made, package, base = self.at(self.pick("made", "spring/made", "new made")), lambda: self.pick("hive", "comb", "peat", "hive<2", "comb==0.9", "gone", "broken"), self.pick(*self.bases)[0]
+        here = self.pick(*prefixes)
+        forms: list[list[str]] = [
+            ["prepare", made, "--python", base, *self.pick([], ["--see-base"]), *self.pick([], ["--want", package()], ["--from", self.at("spring")], ["--want", "ipykernel", "--kernel", "made"]), *self.pick([], ["--point-editor"])],
+            ["fill", here, package(), package()], ["fill", here, "--remove", package()], ["fill", made, "ipykernel"], ["register", here, *self.pick([], ["--bring-package"]), *self.pick([], ["--own-path"], ["--reach", "env"], ["--explain"])],
+            ["register", self.pick(made, here), "--id", self.pick(*kernels), *self.pick([], ["--take-over"]), "--label", "Of the moor"], ["rehearse", self.pick(*kernels), *self.pick([], ["--import", "hive"])], ["unregister", self.pick(*kernels), self.pick(*kernels)], ["unregister", self.pick(*kernels), "--undo"],
+            ["point", "editor", self.pick(made, here)], ["point", f"notebook:{self.at('spring', self.pick('weights', 'late') + '.ipynb')}", f"kernel:{self.pick(*kernels)}"], ["point", "editor", "--undo"], ["record", here, "-o", self.at("kept.txt"), *self.pick([], ["--everything"], ["--used", self.at("spring")])],
+            ["why", self.pick("hive", "comb", "beekeeper", "broken", "from hive import wax", "statistics"), "--in", here, "--fix"], ["why", self.pick("hive", "comb", "beekeeper", "combs", "hive.extra"), "--in", here, "--prove"], ["why", "comb", "--in", here, "--against", self.pick(*prefixes)],
+            ["contrast", here, self.pick(made, base, self.at("kept.txt"))], ["discard", here, *self.pick([], ["--with-own-files"])], ["discard", made, *self.pick([], ["--dry-run"])], ["register", base, "--reach", "machine"], ["fill", base, package()],
+        ]  # fmt: skip
+        for words in self.some(forms, 0.55):
+            yield words if words[0] in ("rehearse", "contrast") or {"--prove", "--against", "--dry-run"} & set(words) else [*words, "--yes"]
+        yield from (["here"], ["kernels"], ["survey"])
 
     def questions(self) -> Iterator[list[str]]:
-        """Those that read; on the systems that the model knows those that try, too."""
-        static = [] if self.system == "linux" else ["--static"]
-        yield from (["here", "-v", *static], ["survey", "-v"], ["kernels", "-v"], ["packages", *static], ["why", ".", *static])
+        """Those that read, and those that try."""
+        yield from (["here", "-v"], ["survey", "-v"], ["kernels", "-v"], ["packages"], ["why", "."])
         names = [prefix for prefix, _ in self.prefixes]
         for name in names[:2]:
-            yield from (["packages", name, "--origin", "own"], ["enter", name], ["why", self.pick("hive", "comb", "beekeeper", "broken"), "--in", name, *static], ["why", self.pick("statistics", "tomllib", "hive.extra", "combs", "hvie", "from hive import wax"), "--in", name, *static])
+            yield from (["packages", name, "--origin", "own"], ["enter", name], ["why", self.pick("hive", "comb", "beekeeper", "broken"), "--in", name], ["why", self.pick("statistics", "tomllib", "hive.extra", "combs", "hvie", "from hive import wax"), "--in", name])
         if len(names) > 1:
             yield ["contrast", names[0], names[1]]
 
 
-def said_of(seeds: Iterable[int]) -> Iterator[str]:
+def said_of(seeds: Iterable[int], changing: bool) -> Iterator[str]:
+    """What each line prints, its status, and what it changed."""
     for seed in seeds:
         made = Made(seed)
         yield f"== {seed}: {made.system}"
-        model = made.model()
-        for words in made.questions():
+        if changing:
+            made.bases_can_create()
+        model, top = made.model(), "C:\\" if made.system == "windows" else "/"
+        for words in made.changes() if changing else made.questions():
+            before = tree(model.reader, top)
             status, out, err = model.typed(*words)
-            yield from [f"$ kalyx {' '.join(words)}", *(f"  {text}".rstrip() for text in (out + err).splitlines()), f"  = {status}"]
+            assert "a failure of Kalyx itself" not in err, f"{seed}: {words}\n{err}"
+            after = [text for text in changed(before, tree(model.reader, top)) if text != "as it was" and "journal" not in text and ".dist-info" not in text]
+            yield from [f"$ kalyx {' '.join(words)}", *(f"  {text}".rstrip() for text in (out + err).splitlines()), *(f"  * {text[:150]}" for text in after), f"  = {status}"]
 
 
 for first in range(0, MACHINES, IN_ONE_FILE):
-    SCENES.add(lambda first=first: said_of(range(first, first + IN_ONE_FILE)), f"{first:03}")
+    for name in ("", "changed-"):
+        SCENES.add(lambda first=first, name=name: said_of(range(first, first + IN_ONE_FILE), bool(name)), f"{name}{first:03}")
 
 
 @pytest.mark.parametrize("name", SCENES.names)

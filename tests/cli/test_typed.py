@@ -220,7 +220,7 @@ scene("other_ways_to_ask", {**MOOR, **OTHER_WAYS}, INDEX, {"HIVE": "1", "PYTHONP
 KEEPER = "C:\\Users\\keeper"
 
 
-def of_windows(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}) -> ModelInstaller:
+def of_windows(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}, index: Iterable[Release] = (), **more: object) -> ModelInstaller:
     """A machine of Windows with two environments of one Python, in the second an own file; ``~`` is the user's folder."""
     made: dict[str, object] = {"C:\\Python311\\python.exe": WINDOWS, "C:\\Python311\\python311.dll": b"MZ3.11.7\0", "C:\\Python311\\Lib\\os.py": "", "C:\\Python311\\Lib\\venv\\__init__.py": "", f"{KEEPER}\\spring\\notes.txt": ""}
     for name in ("heath", "two words"):
@@ -229,14 +229,14 @@ def of_windows(files: Mapping[str, object] = {}, variables: Mapping[str, str] = 
     made |= {path.replace("~", KEEPER).replace("/", "\\"): content for path, content in files.items()}
     given = {"USERPROFILE": KEEPER, "LOCALAPPDATA": f"{KEEPER}\\AppData\\Local", "APPDATA": f"{KEEPER}\\AppData\\Roaming", "PATH": f"{KEEPER}\\heath\\Scripts;C:\\Python311", "PATHEXT": ".EXE;.BAT", **variables}
     keys = {"HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.11\\InstallPath": {"": "C:\\Python311", "ExecutablePath": "C:\\Python311\\python.exe"}}
-    return ModelInstaller(MemoryReader("windows", {path: raw(content) for path, content in made.items()}, variables=given, home=KEEPER, folder=f"{KEEPER}\\spring", registry=keys))
+    return ModelInstaller(MemoryReader("windows", {path: raw(content) for path, content in made.items()}, variables=given, home=KEEPER, folder=f"{KEEPER}\\spring", registry=keys), index, **more)
 
 
 WEIGHTS = '{"metadata": {"kernelspec": {"name": "old", "display_name": "Old"}}, "cells": []}'
 scene("on_windows", made=lambda: of_windows({"~/spring/a.ipynb": WEIGHTS, "~/spring/.vscode/settings.json": '{"python.defaultInterpreterPath": "C:\\\\Python311\\\\python.exe"}', "~/two words/mine.txt": "", "~/a;b/pyvenv.cfg": "home = C:\\Python311\nversion = 3.11.7\n", "~/a;b/Scripts/python.exe": WINDOWS, "~/a;b/Lib/site-packages/x.py": "", "C:/Docker/docker.exe": b"MZ", "~/AppData/Roaming/jupyter/kernels/far/kernel.json": KERNEL.replace("/home/keeper/heath/bin/python", "C:\\\\Docker\\\\docker.exe"), "~/lost/Scripts/python.exe": WINDOWS, "~/lost/Scripts/activate": "VIRTUAL_ENV=C:\\Users\\keeper\\lost\n", "~/lost/Lib/site-packages/x.py": "", "~/spring/requirements.txt": "hive>=2\n", "~/spring/weigh.py": "import hive\nimport gone\n", "C:/Windows/py.exe": b"MZ"}, {"PATH": f"{KEEPER}\\heath\\Scripts;C:\\Python311;C:\\Windows"}))
 
 
-def of_macos(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}) -> ModelInstaller:
+def of_macos(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}, index: Iterable[Release] = (), **more: object) -> ModelInstaller:
     """A machine of macOS: the system's Python, a framework, one of a package manager, and environments of these."""
     made: dict[str, object] = {"/usr/bin/python3": BINARY.replace(b"3.11.7", b"3.9.6"), "/usr/lib/python3.9/os.py": "", "/Users/keeper/spring/notes.txt": "", "/Applications/Moor.app/Contents/MacOS/Moor": b"\xcf\xfa\xed\xfe"}
     framework, brew = "/Library/Frameworks/Python.framework/Versions/3.12", "/opt/homebrew/Cellar/python@3.11/3.11.7"
@@ -247,10 +247,25 @@ def of_macos(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}
         made |= {path.replace("//", "/"): content for path, content in {**dist("hive", minor, {"hive.py": ""}, where=f"/Users/keeper/{name}/lib/python{minor}/site-packages"), **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel_launcher.py": ""}, where=f"/Users/keeper/{name}/lib/python{minor}/site-packages")}.items()}
     made |= {path.replace("~", "/Users/keeper"): content for path, content in files.items()}
     given = {"HOME": "/Users/keeper", "SHELL": "/bin/zsh", "PATH": "/Users/keeper/heath/bin:/opt/homebrew/bin:/usr/local/bin:/usr/bin", **variables}
-    return ModelInstaller(MemoryReader("macos", {path: content if isinstance(content, Link) else raw(content) for path, content in made.items()}, variables=given, home="/Users/keeper", folder="/Users/keeper/spring"))
+    return ModelInstaller(MemoryReader("macos", {path: content if isinstance(content, Link) else raw(content) for path, content in made.items()}, variables=given, home="/Users/keeper", folder="/Users/keeper/spring"), index, **more)
 
 
 scene("on_macos", made=lambda: of_macos({"~/spring/a.ipynb": WEIGHTS, "~/.zshrc": "alias python=/opt/homebrew/bin/python3.11\n", "~/spring/.idea/misc.xml": '<project><component name="ProjectRootManager" project-jdk-name="Python 3.12 (heath)" project-jdk-type="Python SDK"/></project>', "~/Library/Jupyter/kernels/orchard/kernel.json": KERNEL.replace("/home/keeper/heath", "/Users/keeper/orchard"), "~/spring/weigh.py": "import hive\nimport winreg\nimport gone\nimport yaml\n", "~/Library/Python/3.12/lib/python/site-packages/mine.py": ""}))
+
+
+# -- the same job on these systems, with what it starts --------------------------------
+
+JOB = {"~/spring/wants.txt": "hive>=2\nmoor==1.0\n", "~/spring/a.ipynb": WEIGHTS, "~/spring/weigh.py": "import moor\nimport peat\n", "~/spring/statistics.py": "x = 1\n"}
+
+
+def windows_package(name: str, files: dict[str, object], *metadata: str, where: str = "~/heath") -> dict[str, object]:
+    return {f"{where}/Lib/site-packages{path}": content for path, content in dist(name, "1.0", files, *metadata, where="").items()}
+
+
+ON_WINDOWS = {**JOB, "C:/Python311/Lib/ensurepip/__init__.py": "", "C:/Python311/Lib/statistics.py": "def mean(values): pass\n", **windows_package("pip", {"pip/__init__.py": ""}), **windows_package("moor", {"moor.py": "import hive.comb\n"}, "Requires-Dist: hive>=2"), **windows_package("peat", {"peat.py": ""}, where="~/two words")}
+scene("job_on_windows", made=lambda: of_windows(ON_WINDOWS, index=KERNELS))
+scene("fixes_on_windows", made=lambda: of_windows({**ON_WINDOWS, "C:/moor/json.py": "x = 1\n", "~/spring/src/combs.py": "", "C:/Python311/Lib/json.py": "loads = 1\n"}, {"PYTHONPATH": "C:\\moor"}, INDEX))
+scene("job_on_macos", made=lambda: of_macos({**JOB, "/Library/Frameworks/Python.framework/Versions/3.12/lib/python3.12/venv/__init__.py": "", "/Library/Frameworks/Python.framework/Versions/3.12/lib/python3.12/ensurepip/__init__.py": "", **dist("pip", "24.0", {"pip/__init__.py": ""}, where="~/heath/lib/python3.12/site-packages")}, index=KERNELS))
 
 
 # -- many at once --------------------------------------------------------------------
@@ -373,6 +388,15 @@ scene("broken_settings", {
 
 
 scene("a_flag_and_a_project", {"spring/pyproject.toml": '[project]\nname = "spring"\n', "spring/src/inner.py": "", "spring/src/run.py": "import inner\n", "spring/tools/run.py": "import outer\n", "spring/tools/outer.py": ""})
+
+
+BY_NAME = {name: json.dumps({"argv": [*words, "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": name, "language": "python", "env": env}) for name, words, env in (("server", ["python3"], {}), ("behind", ["/usr/bin/env", "python"], {}), ("led", ["python3.11"], {"PATH": f"{HOME}/heath/bin"}), ("named", [f"{HOME}/heath/bin/python"], {}), ("both", ["/usr/bin/env", f"{HOME}/heath/bin/python"], {}))}
+scene("kernels_by_a_name", {f"~/.local/share/jupyter/kernels/{name}/kernel.json": text for name, text in BY_NAME.items()} | {"~/heath/share/jupyter/kernels/python3/kernel.json": BY_NAME["server"], "/usr/bin/env": b"\x7fELF", f"{HOME}/heath/bin/python3.11": Link("python"), **dist("ipykernel", "6.0", {"ipykernel_launcher.py": ""})}, INDEX)
+
+
+BROKEN_BASE = {"~/orchard/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.7\n", "~/orchard/bin/python": Link("/gone/bin/python3.11"), **dist("hive", "1.0", {"hive.py": ""}, where="orchard"), "~/own/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "spring/.venv/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.7\n", "spring/.venv/bin/python": Link("/gone/bin/python3.11"), "spring/.venv/lib/python3.11/site-packages/hive.py": "", "/moor/peat.py": "x = 1\n", "spring/peat.py": Link("/moor/peat.py"), **dist("peat", "1.0", {"peat/__init__.py": "", "peat/deep.py": ""})}
+scene("base_gone_is_fixed", BROKEN_BASE, INDEX)
+scene("filled_beside_the_users_own", {**dist("hive", "2.0", {"hive.py": ""}, where="user"), **dist("mine", "1.0", {"mine.py": ""}, where="user"), **dist("pip", "24.0", {"pip/__init__.py": ""}, where="base"), **dist("old", "1.0", {"old.py": ""}, where="base"), **dist("old", "2.0", {"old.py": ""}, where="user")}, INDEX)
 
 
 scene("many_notebooks", {f"spring/{name}.ipynb": json.dumps({"metadata": {"kernelspec": {"name": kernel}} if kernel else {}, "cells": []}) for kernel, names in (("gone", "abcdefghijkl"), ("", "mnopqrstuvwx"), ("heath", "yz")) for name in names} | {"~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, **RUNS}, INDEX)

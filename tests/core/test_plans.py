@@ -765,7 +765,10 @@ def undone_fixes() -> Iterable[str]:
     for outcome, text, was in [("imports", "", "a"), ("fails", "a", "a"), ("fails", "b", "a"), ("fails", "", "a")]:
         first = ImportAnswer(statement="import x", module="x", outcome="fails", error=ErrorText(type="E", text=was), findings=[Finding(cause="absent", certainty="proven", message="x")])
         now = ImportAnswer(statement="import x", module="x", outcome=outcome, error=ErrorText(type="E", text=text) if text else None)
-        yield f"{outcome} {text!r} after {was!r}: gone {fixing.is_gone([first], [now])}, of another {fixing.is_gone([first], [])}"
+        yield f"{outcome} {text!r} after {was!r}: gone {fixing.is_gone(runs, [first], [now])}, of another {fixing.is_gone(runs, [first], [])}"
+        first.error = None
+        recreates = Fix(message="x", steps=[fixes.step(machine, steps.RemakeEnvironment(python="/x", prefix="/y"))])
+        yield f"  after nothing started: gone {fixing.is_gone(runs, [first], [now])}, recreated {fixing.is_gone(recreates, [first], [now])}"
     kept, fixing.run_step = fixing.run_step, lambda machine, step, tell: ran.append(step.line)
     try:
         for folder, step in [(f"{HOME}/spring", install), (f"{HOME}/heath/own", install), (f"{HOME}/heath", install), (f"{HOME}/spring", fixes.step(machine, steps.Move(path="/usr/lib/python3.11/os.py", to="/x"))), (f"{HOME}/spring", fixes.step(machine, steps.Move(path=f"{HOME}/spring/mine.py", to=f"{HOME}/spring/x.py"))),

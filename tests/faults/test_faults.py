@@ -17,11 +17,13 @@ import socket
 import subprocess
 import zlib
 from pathlib import Path
+from typing import get_args
 
 import pytest
 
 import kalyx
 from kalyx.core.diagnosis import catalogue
+from kalyx.core.model.steps import Step
 from kalyx.core.text.blinding import Blinding
 from kalyx.demo.wheels import Package, write_wheel
 from tests.conftest import Moor, make_environment, put_in, tree, without_times
@@ -32,6 +34,7 @@ from tests.kept import answer_differs
 
 CAPTURED = bool(os.environ.get("KALYX_CAPTURED"))
 PROVE = bool(os.environ.get("KALYX_PROVE"))
+FIXED = bool(os.environ.get("KALYX_FIXED"))
 _by_version: dict[str, Environments] = {}
 
 CAUSES = tuple(cause.replace("-", "_") for cause in catalogue.ABOUT)
@@ -93,6 +96,12 @@ def word_for_word(envs: Environments, name: str, answer: dict) -> str:
     return answer_differs(Path(__file__).with_name("answers") / f"{name}.json", without_times(answer), names, made_by)
 
 
+def carried_out_by_kalyx(fix: dict) -> bool:
+    """Whether ``--fix`` carries out each step: those that only run what was asked about another way, the user does."""
+    changes = {kind.__struct_config__.tag: kind.changes for kind in get_args(Step)}
+    return all(step["command"] is not None and changes[step["kind"]] for step in fix["steps"])
+
+
 @pytest.mark.parametrize("envs, builder", list(pairs()), indirect=["envs"])
 def test_fault(envs, builder, record_property):
     words, cause, variables, fix = (*builder(envs), None, None)[:4]
@@ -131,6 +140,13 @@ def test_fault(envs, builder, record_property):
         # The step is told, and done here by hand; some are another way to write the import.
         assert first["fixes"][0]["steps"], first
         again = [*(fix() or words[:2]), *words[2:]]
+    elif "-" not in words and (FIXED or zlib.crc32(builder.__name__.encode()) % 6 == 3) and carried_out_by_kalyx(first["fixes"][0]):
+        again = words
+        ran = envs.moor.kalyx(*words, "--fix", "--yes", "--json", **{k: v for k, v in variables.items() if v is not None})
+        if ran.status == 2 and "you did not name it" in ran.json["message"]:  # as printed, its line names it
+            again = apply(envs, first["fixes"][0], words, variables)
+        else:
+            assert ran.status == 0 and ran.json["done"], ran.out + ran.err
     else:
         again = apply(envs, first["fixes"][0], words, variables)
     ran = envs.moor.kalyx(*again, "--json", **{k: v for k, v in variables.items() if v is not None})

@@ -13,6 +13,7 @@ import sys
 from collections.abc import Iterable, Mapping
 from contextlib import redirect_stderr, redirect_stdout
 from email.parser import HeaderParser
+from functools import partial
 from io import BytesIO, TextIOWrapper
 from typing import NamedTuple
 from unittest.mock import patch
@@ -26,7 +27,7 @@ from kalyx.cli.start import call
 from kalyx.core import signals
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.wire import Session
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.own_command import ENTRY
@@ -117,17 +118,22 @@ class ModelInstaller(ModelPython):
         if argv[0] == sys.executable and ENTRY in argv:
             status, out, err = self.typed(*argv[argv.index(ENTRY) + 2 :])
             return Ended(status, out.encode(), err.encode(), 0.5)
-        if argv[0] == "mv":
+        if argv[0] == "mv" or argv[:3] in (["cmd", "/c", "ren"], ["cmd", "/c", "move"]):
             self.ran.append(line)
-            self.reader.shift(argv[-2], argv[-1])
+            self.reader.shift(argv[-2], argv[-1] if argv[2] != "ren" else self.reader.join(self.reader.parent(argv[-2]), argv[-1]))
+            return Ended(0, b"", b"", 0.5)
+        if argv[:2] == ["rm", "-f"] or argv[:3] == ["cmd", "/c", "del"]:
+            self.ran.append(line)
+            for path in argv[2 if argv[0] == "rm" else 3 :]:
+                self.reader.drop(path)
             return Ended(0, b"", b"", 0.5)
         words = [word for word in argv[1:] if word != "-B"]
         if words[:1] != ["-m"]:
             return super().run(argv, variables=variables, folder=folder, **more)
         self.ran.append(line)
         try:
-            return Ended(0, {"pip": self.installer, "venv": self.environment, "ensurepip": self.bring_installer}[words[1]](argv[0], words[2:]).encode(), b"", 0.5)
-        except _Refused as refusal:
+            return Ended(0, {"pip": partial(self.installer, dict(variables or {})), "venv": self.environment, "ensurepip": self.bring_installer}[words[1]](argv[0], words[2:]).encode(), b"", 0.5)
+        except (_Refused, NotAnInterpreter) as refusal:
             return Ended(1, b"", str(refusal).encode(), 0.5)
 
     # -- kernels ---------------------------------------------------------------
@@ -158,27 +164,34 @@ class ModelInstaller(ModelPython):
 
     def environment(self, base: str, words: list[str]) -> str:
         python = read_interpreter(self.reader, base)
-        prefix = words[-1]
-        site = f"{prefix}/lib/python{python.minor}/site-packages"
-        files: dict[str, Content] = {
-            f"{prefix}/pyvenv.cfg": f"home = {self.reader.parent(python.executable)}\ninclude-system-site-packages = {str('--system-site-packages' in words).lower()}\nversion = {python.version}\n",
-            f"{prefix}/bin/python": Link(python.real_executable), f"{prefix}/bin/python3": Link("python"), f"{prefix}/bin/activate": f"VIRTUAL_ENV={prefix}\n",
-        }  # fmt: skip
-        if "--without-pip" not in words:
-            files |= dist("pip", "24.0", {"pip/__init__.py": ""}, where=site) | {f"{prefix}/bin/pip": f"#!{prefix}/bin/python\n"}
+        prefix, windows = words[-1], self.reader.system == "windows"
+        site, inside = self.site_in(prefix, python.minor), partial(self.reader.join, prefix, "Scripts" if windows else "bin")
+        sees = str("--system-site-packages" in words).lower()
+        files: dict[str, Content] = {self.reader.join(prefix, "pyvenv.cfg"): f"home = {self.reader.parent(python.executable)}\ninclude-system-site-packages = {sees}\nversion = {python.version}\n"}
+        if windows:
+            files |= {inside("python.exe"): self.reader.read(python.real_executable), inside("activate.bat"): f"set VIRTUAL_ENV={prefix}\n", inside("Activate.ps1"): ""}
+        else:
+            files |= {inside("python"): Link(python.real_executable), inside("python3"): Link("python"), inside("activate"): f"VIRTUAL_ENV={prefix}\n"}
         self.reader.put(site, None, folder=True)
         self.put(files)
+        if "--without-pip" not in words:
+            self.put_release(Release("pip", "24.0", {"pip/__init__.py": ""}), site)
+            self.put({inside("pip.exe"): b"MZ"} if windows else {inside("pip"): f"#!{inside('python')}\n"})
         return ""
 
     def bring_installer(self, python: str, _: list[str]) -> str:
-        self.put(dist("pip", "24.0", {"pip/__init__.py": ""}, where=self.site_of(python)))
+        self.put_release(Release("pip", "24.0", {"pip/__init__.py": ""}), self.site_of(python))
         return ""
 
     # -- the installer ----------------------------------------------------------
 
-    def installer(self, python: str, words: list[str]) -> str:
-        self.version, site = read_interpreter(self.reader, python).version, self.site_of(python)
-        if not self.reader.is_folder(f"{site}/pip"):
+    def installer(self, variables: dict[str, str], python: str, words: list[str]) -> str:
+        known = read_interpreter(self.reader, python)
+        self.version, site = known.version, self.site_of(python)
+        folders = search_path(self.reader.again(), known, Invocation(variables=variables)).site_packages
+        # An installation's installer replaces what the user's own folder has, too.
+        self.replaced = folders if known.prefix == known.base_prefix else [site]
+        if not any(self.reader.is_folder(self.reader.join(folder, "pip")) for folder in folders):
             raise _Refused(f"{python}: No module named pip")
         action, options = words[0], _options(words[1:])
         if action == "uninstall":
@@ -187,7 +200,10 @@ class ModelInstaller(ModelPython):
 
     def site_of(self, python: str) -> str:
         known = read_interpreter(self.reader, python)
-        return f"{known.prefix}/lib/python{known.minor}/site-packages"
+        return self.site_in(known.prefix, known.minor)
+
+    def site_in(self, prefix: str, minor: str) -> str:
+        return self.reader.join(prefix, *(("Lib",) if self.reader.system == "windows" else ("lib", f"python{minor}")), "site-packages")
 
     def install(self, python: str, site: str, options: argparse.Namespace) -> str:
         here = self.installed(site) if options.target is None else {}
@@ -201,9 +217,10 @@ class ModelInstaller(ModelPython):
             if release.fails:
                 raise _Refused(f"error: {release.fails}\nERROR: Failed to build {release.name}")
         for release in chosen:
-            if release.name in here:
-                self.remove(site, release.name)
-            self.put(dist(release.name, release.version, dict(release.files), *release.metadata, where=options.target or site))
+            for folder in self.replaced if options.target is None else ():
+                if release.name in self.installed(folder):
+                    self.remove(folder, release.name)
+            self.put_release(release, options.target or site)
         return "Successfully installed " + " ".join(f"{release.name}-{release.version}" for release in chosen) if chosen else ""
 
     def chosen(self, here: dict[str, str], options: argparse.Namespace) -> list[Release]:
@@ -251,13 +268,17 @@ class ModelInstaller(ModelPython):
         if version is None:
             return f"WARNING: Skipping {name} as it is not installed."
         info = next(entry for entry in reader.names(site) if entry.lower().replace("_", "-") == f"{canonicalize_name(name)}-{version}.dist-info")
-        for row in reader.read_text(f"{site}/{info}/RECORD").splitlines():
-            path = f"{site}/{row.split(',')[0]}"
+        for row in reader.read_text(reader.join(site, info, "RECORD")).splitlines():
+            path = reader.join(site, *row.split(",")[0].split("/"))
             if reader.kind(path) is not None:
                 self.reader.drop(path)
             while (path := reader.parent(path)) != site and not reader.again().names(path):
                 self.reader.drop(path)
         return f"Successfully uninstalled {name}-{version}"
+
+    def put_release(self, release: Release, site: str) -> None:
+        files = dist(release.name, release.version, dict(release.files), *release.metadata, where="")
+        self.put({self.reader.join(site, *path[1:].split("/")): content for path, content in files.items()})
 
     def put(self, files: Mapping[str, object]) -> None:
         for path, content in files.items():

@@ -20,7 +20,7 @@ from types import CodeType, ModuleType
 from kalyx.core.data import PROBE_PATH
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.system import Unreadable
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.runner import Ended, Runner
@@ -232,6 +232,7 @@ class ModelPython(Runner):
 
     def __init__(self, reader: MemoryReader, limits: Sequence[str] = ()) -> None:
         self.reader, self.limits = reader, list(limits)
+        self.temporary = "C:\\Temp" if reader.system == "windows" else "/tmp"
         self.count = 0
         self.asked: list[str] = []  # each trial's changes, flags and variables, in order
 
@@ -241,7 +242,7 @@ class ModelPython(Runner):
     @contextmanager
     def empty_folder(self) -> Iterator[str]:
         self.count += 1
-        folder = f"/tmp/{self.count}"
+        folder = self.reader.join(self.temporary, str(self.count))
         self.reader.put(folder, None, folder=True)
         try:
             yield folder
@@ -272,12 +273,14 @@ class ModelPython(Runner):
         changes = words[1 : count + 1]
         flags = [flag for flag in argv[1:at] if flag != "-B"]
         given = dict(variables or {})
-        self.asked.append(_shown(flags, changes, given, folder))
+        self.asked.append(self.shown(flags, changes, given, folder or ""))
         program = None
         try:
             path, program = self.program(argv[0], flags, given, folder or self.reader.folder, words[0] if words else "-", changes)
             answer = self.attempt(program, words[count + 1], words[count + 2 :], path) if words else {
                 "executable": argv[0], "version": program.python.version, "implementation": "cpython", "prefix": "/usr", "base_prefix": "/usr", "path": path}  # fmt: skip
+        except NotAnInterpreter as problem:
+            return Ended(1, b"", f"{problem}\n".encode(), 0.5)
         except _End as end:
             printed = [*(program.printed if program is not None else []), str(end)]
             return Ended(end.status if end.status is not None else -9, b"", "\n".join(printed).encode(), 0.5, timed_out=end.status is None)
@@ -286,9 +289,9 @@ class ModelPython(Runner):
     def program(self, executable: str, flags: list[str], variables: dict[str, str], folder: str, first: str, changes: list[str]) -> tuple[list[str], _Import]:
         words = {"-E": "ignore_variables", "-s": "no_user", "-S": "no_site", "-I": "isolated"}
         home = variables.get("PYTHONHOME") if "-E" not in flags and "-I" not in flags else None
-        if home is not None and not self.reader.is_folder(f"{home}/lib"):
+        if home is not None and not self.reader.is_folder(self.reader.join(home, "lib")):
             raise _End(1, f"Could not find platform independent libraries <prefix>\nPYTHONHOME = '{home}'\nFatal Python error: init_fs_encoding: failed to get the Python codec")
-        foreign = [entry for entry in variables.get("PYTHONPATH", "").split(":") if self.reader.is_file(f"{entry}/encodings/__init__.py")]
+        foreign = [entry for entry in variables.get("PYTHONPATH", "").split(self.reader.path.pathsep) if self.reader.is_file(self.reader.join(entry, "encodings", "__init__.py"))]
         if foreign and "-E" not in flags and "-I" not in flags:  # what an interpreter needs first is another one's
             raise _End(1, "Fatal Python error: init_fs_encoding: failed to get the Python codec of the filesystem encoding\nSyntaxError: invalid syntax")
         python = read_interpreter(self.reader, executable)
@@ -347,6 +350,13 @@ class ModelPython(Runner):
         answer["files"] = {name: item.__file__ for name, item in sorted(program.modules.items()) if getattr(item, "__file__", None)}
         return answer
 
+    def shown(self, flags: list[str], changes: list[str], variables: dict[str, str], folder: str) -> str:
+        """One trial in a line: what it does another way, and which variables of Python's it has."""
+        limits = [word for word in changes if word.startswith("limit=")]
+        words = [*flags, *(word for word in changes if len(limits) < 2 or word not in limits), *(["every limit"] if len(limits) > 1 else [])]
+        words += [f"{key}={value}" for key, value in sorted(variables.items()) if key.startswith("PYTHON") or (key == "HOME" and value.startswith(self.temporary))]
+        return " ".join([*words, *([f"in {folder}"] if folder.startswith(self.temporary) else [])]) or "as it is"
+
     def text(self, program: _Import, error: BaseException) -> str:
         """Its words; the file of a SyntaxError by its last part on the modelled system, whatever system this one is."""
         if isinstance(error, SyntaxError) and error.filename and error.lineno:
@@ -361,14 +371,6 @@ class ModelPython(Runner):
             "frames": list(_frames(error)), "file": getattr(error, "filename", None) if isinstance(error, SyntaxError | OSError) else None, "line": getattr(error, "lineno", None) if isinstance(error, SyntaxError) else None,
             "members": sorted(name for name in members if name not in ("begun", "tells_file", "__builtins__")), "bases": [base.__name__ for base in type(error).__mro__[:6]],
         }  # fmt: skip
-
-
-def _shown(flags: list[str], changes: list[str], variables: dict[str, str], folder: str | None) -> str:
-    """One trial in a line: what it does another way, and which variables of Python's it has."""
-    limits = [word for word in changes if word.startswith("limit=")]
-    words = [*flags, *(word for word in changes if len(limits) < 2 or word not in limits), *(["every limit"] if len(limits) > 1 else [])]
-    words += [f"{key}={value}" for key, value in sorted(variables.items()) if key.startswith("PYTHON") or (key == "HOME" and value.startswith("/tmp"))]
-    return " ".join([*words, *([f"in {folder}"] if (folder or "").startswith("/tmp") else [])]) or "as it is"
 
 
 def _frames(error: BaseException) -> Iterator[tuple[str, int, str]]:

@@ -45,6 +45,8 @@ def run(call: Call) -> int:
 
 
 def _stays(call: Call, kernel: Kernel) -> str:
+    if kernel.environment is None and kernel.undecided:
+        return f"what {kernel.id} starts is not known ({kernel.reason})"
     if kernel.environment is None:
         return f"{kernel.id} starts an interpreter that does not exist ({kernel.reason or 'its file cannot be used'})"
     where = f"the environment {kernel.environment.name} stays in {kernel.environment.prefix}"

@@ -278,7 +278,7 @@ def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None
         else "both run the same Python"
     )
     answer.notes.append(
-        f"neither a variable nor a package of {visible(call.options.other)} makes the difference; {python}"
+        f"no variable of {visible(call.options.other)}, and no package that both have, makes the difference; {python}"
     )
 
 
@@ -311,8 +311,9 @@ def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
                 if len(fixes) == 1:
                     raise
                 problem = str(refusal)
-            after = answer_of(call.reread(), tell)
-            if problem is None and fixing.is_gone(before.imports, after.imports):
+            removed = problem is None and fixing.leaves_nothing_to_ask(fix)
+            after = WhyAnswer(target=before.target, imports=[]) if removed else answer_of(call.reread(), tell)
+            if problem is None and (removed or fixing.is_gone(fix, before.imports, after.imports)):
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*text, f"done: {fix.message}"]
                 steps, _ = rollback.undoing(call.reread().machine, kept)

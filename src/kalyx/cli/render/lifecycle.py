@@ -13,6 +13,7 @@ from kalyx.cli.render.stories import WORDS
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import FillAnswer, PrepareAnswer
 from kalyx.core.model.records import ImportAnswer, Package, VersionChange
+from kalyx.core.text.names import canonical
 from kalyx.core.text.versions import change_of
 from kalyx.core.text.visible import visible
 
@@ -46,17 +47,27 @@ def _draw_moves(screen: Screen, answer: FillAnswer, done: bool) -> None:
     for move in answer.moves:
         name = padded(visible(move.name), width)
         if move.before is None or move.hides is not None:
-            hides = f"  hides {visible(move.before or '')} in {screen.path(move.hides)}" if move.hides else ""
-            screen.line("   ", (shown("install"), BLUE), name, visible(move.after or ""), (hides, QUIET))
+            after, hides = visible(move.after or ""), (_hidden(screen, move), QUIET)
+            screen.line("   ", (shown("install"), BLUE), name, after, hides)
         elif move.after is None:
             screen.line("   ", (shown("remove"), ORANGE), name, visible(move.before))
         else:
             word = shown(change_of(move.before, move.after))
             screen.line("   ", (word, ORANGE), name, f"{visible(move.before)} to {visible(move.after)}")
     for package in answer.seen_below:
-        path = f"{screen.path(package.location)} ({package.origin})"
-        seen = f"{_named(package)}, seen from {path}: nothing of its own is added"
-        screen.line("   ", ("there".ljust(10), QUIET), seen)
+        _draw_seen_below(screen, package)
+
+
+def _hidden(screen: Screen, move: VersionChange | None) -> str:
+    if move is None or move.hides is None:
+        return ""
+    return f"  hides {visible(move.before or '')} in {screen.path(move.hides)}"
+
+
+def _draw_seen_below(screen: Screen, package: Package) -> None:
+    path = f"{screen.path(package.location)} ({package.origin})"
+    seen = f"{_named(package)}, seen from {path}: nothing of its own is added"
+    screen.line("   ", ("there".ljust(10), QUIET), seen)
 
 
 def draw_fill(screen: Screen, machine: Machine, answer: FillAnswer, planned: list[VersionChange] | None) -> None:
@@ -128,20 +139,26 @@ def draw_prepare(screen: Screen, machine: Machine, answer: PrepareAnswer, option
     if environment is not None:
         named = f"  {visible(environment.name)}, {environment.version}  "
         screen.line(("created", BLUE), named, screen.path(environment.prefix))
+    hiding = {canonical(move.name): move for move in answer.moves if move.hides is not None}
+    asked = {canonical(package.name) for package in answer.packages}
     for package in answer.packages:
-        screen.line("   ", ("installed ", BLUE), _named(package))
-    asked = {package.name for package in answer.packages}
-    came = [
-        f"{change.name} {change.after}" for change in answer.moves if change.before is None and change.name not in asked
-    ]
+        move = hiding.get(canonical(package.name))
+        if package.origin in ("own", "linked"):
+            screen.line("   ", ("installed ", BLUE), _named(package), (_hidden(screen, move), QUIET))
+        else:
+            _draw_seen_below(screen, package)
+    others = [change for change in answer.moves if canonical(change.name) not in asked]
+    came = [f"{change.name} {change.after}" for change in others if change.before is None]
     if came:
         screen.line("   ", ("with      ", QUIET), visible(", ".join(came)))
-    for move in answer.moves:
-        if move.before is not None:
-            where = f", which stays hidden in {screen.path(move.hides)}" if move.hides else ""
-            word = _DONE[change_of(move.before, move.after or "")] if move.after else _DONE["remove"]
-            screen.line("   ", (word.ljust(10), ORANGE), f"{visible(move.name)} {visible(move.before)} to "
-                        f"{visible(move.after or 'nothing')}{where}")  # fmt: skip
+    for change in others:
+        if change.hides is not None:
+            text = visible(f"{change.name} {change.after}")
+            screen.line("   ", ("installed ", BLUE), text, (_hidden(screen, change), QUIET))
+        elif change.before is not None:
+            word = _DONE[change_of(change.before, change.after or "")] if change.after else _DONE["remove"]
+            screen.line("   ", (word.ljust(9) + " ", ORANGE), f"{visible(change.name)} {visible(change.before)} to "
+                        f"{visible(change.after or 'nothing')}")  # fmt: skip
     _draw_imports(screen, answer.imports)
     draw_lacking(screen, answer.lacking)
     for note in answer.notes:

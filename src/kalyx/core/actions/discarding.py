@@ -38,6 +38,7 @@ from kalyx.core.seats.notebook import notebooks_below, read_notebook
 from kalyx.core.system import Reader, Unreadable, claims
 from kalyx.core.system.reader import FileStat
 from kalyx.core.targets import resolve_to_change
+from kalyx.core.text.command_line import behind_python_or_none
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.redaction import shown_command
 from kalyx.core.text.visible import visible
@@ -125,7 +126,9 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
         raise KalyxError(
             f"{visible(prefix)} holds files that no package installed: {shown}; move them out, or add --with-own-files",
         )
-    kernels = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
+    starting = [kernel for kernel in machine.kernels if _starts(machine, kernel, prefix)]
+    names = {kernel.folder: _name(reader, kernel) for kernel in starting if not reader.inside(kernel.folder, prefix)}
+    kernels = [kernel for kernel in starting if names.get(kernel.folder) is None]
     for kernel in kernels:
         if (held := machine.writer.obstacle(kernel.folder)) is not None:
             raise KalyxError(f"kernel {kernel.id} starts {visible(prefix)} and cannot be removed: {visible(held)};"
@@ -136,6 +139,11 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
     answer.plan.append(ChangePlan(action="remove", path=prefix))
     answer.pointers = _pointers(machine, prefix, kernels)
     answer.notes.append("removing an environment is final: Kalyx keeps no copy, and it cannot be undone")
+    answer.notes += [
+        f'kernel {kernel.id} stays: it starts "{name}", which is another Python when {prefix} is removed'
+        for kernel in starting
+        if (name := names.get(kernel.folder)) is not None
+    ]
     entered = reader.variable("VIRTUAL_ENV")
     if entered and reader.same_path(reader.real(entered), prefix):
         answer.notes.append("this shell has entered it: leave it with deactivate")
@@ -171,6 +179,13 @@ def _starts(machine: Machine, kernel: Kernel, prefix: str) -> bool:
         return reader.same_path(kernel.environment.key, prefix)
     word = kernel.command[0] if kernel.command else ""
     return reader.path.isabs(word) and reader.inside(word, prefix)
+
+
+def _name(reader: Reader, kernel: Kernel) -> str | None:
+    """The name by which a kernel's command starts its interpreter, which PATH or the server finds; None for a path."""
+    behind = behind_python_or_none(kernel.argv) if reader.path.dirname(kernel.argv[0]) else None
+    word = behind.program if behind is not None else kernel.argv[0]
+    return None if reader.path.dirname(word) or "PATH" in kernel.env else word
 
 
 def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
@@ -294,7 +309,8 @@ def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]
         inside = reader.path.isabs(word) and (reader.inside(word, prefix) or reader.inside(reader.real(word), prefix))
         if seat.source and (inside or (seat.environment is not None and seat.environment.key == prefix)):
             line = machine.line(["kalyx", "point", f"editor:{seat.source}", "TARGET"])
-            pointers.append(f"{visible(seat.source)} (line {seat.line}) chooses it: {line}")
+            where = f" (line {seat.line})" if seat.line is not None else ""
+            pointers.append(f"{visible(seat.source)}{where} chooses it: {line}")
     ids = {kernel.id for kernel in kernels}
     places = [reader.folder, reader.parent(prefix), reader.home]
     for path in notebooks_below(reader, places) if ids else []:

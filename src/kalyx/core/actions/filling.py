@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions.backup import Kept
-from kalyx.core.actions.installer import Installer, held
+from kalyx.core.actions.installer import Installer, held, users_packages
 from kalyx.core.actions.inventory import broken, foreseen_moves, moves, newly, visible_of
 from kalyx.core.actions.proving import proofs, running_in
 from kalyx.core.actions.requested import InstallSpec
@@ -64,6 +64,12 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
             if package not in answer.seen_below
         ]
         command, going = installer.install(order.wants.words), set()
+    users = visible_of(users_packages(machine, interpreter))
+    answer.notes += [
+        f"your own {users[key].name} {users[key].version} in {users[key].location} is imported first"
+        for key in (canonical(move.name) for move in answer.moves if move.after is not None)
+        if key in users
+    ]
     reader = machine.reader.again()
     now = broken(reader, interpreter, packages, [], set())
     answer.broken = newly(now, broken(reader, interpreter, packages, coming, going))
@@ -94,6 +100,7 @@ def _refuse(machine: Machine, order: Order, installer: Installer, packages: list
 def _plan_removal(order: Order, packages: list[Package], installer: Installer, answer: FillAnswer) -> list[str]:
     there = visible_of(packages)
     own = {key: package for key, package in there.items() if package.origin in ("own", "linked")}
+    there = {**visible_of(users_packages(installer.machine, order.interpreter)), **there}
     for key in sorted(order.wants.keys):
         if key not in there:
             ranked = sorted((distance(key, other, 3), other) for other in own)

@@ -10,7 +10,8 @@ from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Finding, Fix, ImportAnswer, KalyxError, Seat
-from kalyx.core.model.steps import Step
+from kalyx.core.model.steps import RemakeEnvironment, RemoveEnvironment, Step
+from kalyx.core.system import Reader
 from kalyx.core.text.visible import visible
 
 
@@ -38,7 +39,8 @@ def fixes_to_try(answers: list[ImportAnswer]) -> tuple[Finding, list[Fix]] | Non
             *(fix for fix in remainder if fix is left[0] or not any(step.destroys for step in fix.steps)),
         ]
     by_hand = [step.line for step in left[0].steps if not _is_carried_out(step)]
-    raise KalyxError(f"the first fix must be done by hand: {visible('; '.join(by_hand) or left[0].message)}")
+    what = f"{left[0].message}: {'; '.join(by_hand)}" if by_hand else left[0].message
+    raise KalyxError(f"the first fix must be done by hand: {visible(what)}")
 
 
 def _is_carried_out(step: Step) -> bool:
@@ -46,15 +48,26 @@ def _is_carried_out(step: Step) -> bool:
     return step.changes and step.command is not None
 
 
-def is_gone(before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
-    """Whether the first failure is gone: the module imports, or the import fails at something else."""
+def is_gone(fix: Fix, before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
+    """Whether the first failure is gone: the module imports, or the import fails at something else.
+
+    Where no interpreter started before, an environment that was recreated and starts one is that.
+    """
+    recreates = any(isinstance(step, RemakeEnvironment) for step in fix.steps)
     for was in before:
         if was.findings:
             now = next((answer for answer in after if answer.statement == was.statement), None)
             if now is None or now.outcome == "imports":
                 return True
-            return bool(now.error and was.error and now.error.text != was.error.text)
+            if was.error is None:
+                return recreates and now.error is not None
+            return now.error is not None and now.error.text != was.error.text
     return True
+
+
+def leaves_nothing_to_ask(fix: Fix) -> bool:
+    """Whether a fix removes the environment that was asked about."""
+    return any(isinstance(step, RemoveEnvironment) for step in fix.steps)
 
 
 def plan_of(fix: Fix) -> list[ChangePlan]:
@@ -71,7 +84,7 @@ def carry_out(
     keep: Callable[[Step], None] = lambda step: None,
 ) -> None:
     """Run its steps in order, and ``keep`` before each. Raises KalyxError with the reason of the first that fails."""
-    own = (seat.interpreter.executable, seat.interpreter.prefix) if seat.interpreter is not None else ()
+    own = _asked_about(machine.reader, seat)
     for step in fix.steps:
         assert step.command is not None
         tell(step.line)
@@ -85,7 +98,17 @@ def carry_out(
             raise KalyxError(f"{visible(step.line)}: {failed.reason}{failed.whole}") from None
 
 
-def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, ...]) -> None:
+def _asked_about(reader: Reader, seat: Seat) -> set[str]:
+    """The interpreter of a seat and its environment; of a path that starts nothing, what the user named by it."""
+    paths = {seat.interpreter.executable, seat.interpreter.prefix} if seat.interpreter is not None else set()
+    if seat.environment is not None:
+        paths.add(seat.environment.prefix)
+    if seat.seat == "path" and seat.source is not None:
+        paths |= {seat.source, reader.parent(reader.parent(seat.source))}
+    return paths
+
+
+def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: set[str]) -> None:
     """Check a step right before it is carried out: only what is the user's own may be moved, removed or started.
 
     ``own``: what the user named, or the seat asked about runs.
@@ -95,7 +118,7 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: tuple[str, 
         # A fix may start another environment; one that is only below the current folder is not started for that.
         if path not in own and not_to_be_run(reader, path) is not None:
             prefix = path if looks_like_environment(reader, path) else reader.parent(reader.parent(path))
-            if looks_like_environment(reader, prefix) and not has_entered(reader, prefix):
+            if prefix not in own and looks_like_environment(reader, prefix) and not has_entered(reader, prefix):
                 message = "may have come with the current folder, and you did not name it; if you trust it, run"
                 raise KalyxError(f"{visible(prefix)} {message}: {visible(step.line)}")
     for path in step.moved():

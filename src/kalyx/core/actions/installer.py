@@ -66,19 +66,38 @@ class PlannedInstall(Struct, frozen=True):
     requires: tuple[str, ...] = ()
 
 
-def clean_variables(variables: Mapping[str, str]) -> dict[str, str]:
-    """The user's variables without those that lead an installer to another place."""
+def clean_variables(variables: Mapping[str, str], *, users_too: bool = True) -> dict[str, str]:
+    """The user's variables without those that lead an installer to another place.
+
+    ``users_too``: whether the installer sees the packages of the user's site.
+    """
     kept = {key: value for key, value in variables.items() if key not in _LEADS_ELSEWHERE}
     kept["PIP_USER"] = "0"  # also where a settings file says otherwise
-    kept["PYTHONNOUSERSITE"] = kept.get("PYTHONNOUSERSITE", "")
+    if not users_too:
+        kept["PYTHONNOUSERSITE"] = "1"
     return {key: value for key, value in kept.items() if value}
+
+
+def _sees_the_users(interpreter: Interpreter) -> bool:
+    """Whether the installer may see the user's packages: an installation's would remove what it replaces of them."""
+    return interpreter.prefix != interpreter.base_prefix
 
 
 def held(machine: Machine, interpreter: Interpreter) -> list[Package]:
     """The packages that the environment has now, read again, as its installer sees them."""
     reader = machine.reader.again()
+    variables = clean_variables(reader.variables, users_too=_sees_the_users(interpreter))
+    return contents(reader, interpreter, search_path(reader, interpreter, Invocation(variables=variables)))[0]
+
+
+def users_packages(machine: Machine, interpreter: Interpreter) -> list[Package]:
+    """The packages of the user's site that an import finds first, where the installer does not see them."""
+    if _sees_the_users(interpreter):
+        return []
+    reader = machine.reader.again()
     invocation = Invocation(variables=clean_variables(reader.variables))
-    return contents(reader, interpreter, search_path(reader, interpreter, invocation))[0]
+    packages, _ = contents(reader, interpreter, search_path(reader, interpreter, invocation))
+    return [package for package in packages if package.origin == "user" and package.hidden_by is None]
 
 
 def install_command(executable: str, wheels: str | None, seconds: float, words: list[str], *more: str) -> list[str]:
@@ -116,7 +135,7 @@ class Installer:
 
     def run(self, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
         """Run one of its commands to the end; what it printed. Raises KalyxError with its reason."""
-        return run_to_end(self.machine, argv, tell)
+        return run_to_end(self.machine, argv, tell, users_too=_sees_the_users(self.interpreter))
 
     def foresee(self, words: list[str], packages: list[Package], tell: Callable[[str], None]) -> list[PlannedInstall]:
         """What installing ``words`` would add. Raises KalyxError with the installer's reason where it cannot."""
@@ -191,10 +210,12 @@ def _reported(output: bytes) -> list[PlannedInstall]:
         ) from None
 
 
-def run_to_end(machine: Machine, argv: list[str], tell: Callable[[str], None] = lambda text: None) -> bytes:
+def run_to_end(
+    machine: Machine, argv: list[str], tell: Callable[[str], None] = lambda text: None, *, users_too: bool = True
+) -> bytes:
     """Run a command that makes or fills an environment. Raises KalyxError with its reason, the whole in a file."""
     assert machine.runner is not None
-    variables = clean_variables(machine.reader.variables)
+    variables = clean_variables(machine.reader.variables, users_too=users_too)
     with machine.runner.empty_folder() as path, machine.runner.empty_folder() as stand:
         log = machine.reader.join(path, "log")
         if "pip" in argv:

@@ -15,7 +15,7 @@ from msgspec import Struct
 from kalyx.core import signals
 from kalyx.core.actions import managed_envs
 from kalyx.core.actions.installer import executable_in, held, install_command, run_to_end
-from kalyx.core.actions.inventory import moves
+from kalyx.core.actions.inventory import moves, visible_of
 from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import InstallSpec
@@ -190,9 +190,9 @@ def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
     search = search_path(reader, interpreter, Invocation(variables={}, no_user=True))
     packages, _ = contents(reader, interpreter, search)
     keys = order.wants.keys
-    answer.packages = [package for package in packages if canonical(package.name) in keys]
-    there = {canonical(package.name) for package in answer.packages}
-    answer.lacking = sorted(keys - there)
+    there = visible_of(packages)
+    answer.packages = [there[key] for key in sorted(keys & there.keys())]
+    answer.lacking = sorted(keys - there.keys())
     for package in answer.packages:
         answer.imports += proofs(machine, interpreter, package)
         answer.notes += [f"{package.name} needs {unmet.requirement}, found {unmet.found}" for unmet in package.unmet]

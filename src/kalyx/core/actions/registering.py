@@ -353,7 +353,7 @@ def register(machine: Machine, plan: Plan, rehearsed: Callable[[], RehearsalAnsw
                 _add(transaction, reader.join(plan.folder, name), content)
             transaction.commit()
         else:
-            answer.notes += transaction.roll_back() or ["what was there before was put back"]
+            answer.notes += transaction.roll_back() or ["the change was rolled back"]
     return answer
 
 

@@ -342,12 +342,13 @@ def rename(machine: Machine, path: str, to: str) -> Fix:
 
 
 def not_the_users_own(machine: Machine, path: str) -> str | None:
-    """The owner, in words, of a file or folder that no fix may move or remove; None where it is the user's own.
+    """The owner, in words, of a file, link or folder that no fix may move or remove; None where it is the user's own.
 
-    Not the user's own: files of a standard library, an installation of Python or a distribution, and everything outside
-    the home folder and the current tree.
+    A link is moved or removed by itself, whatever it leads to. Not the user's own: files of a standard library, an
+    installation of Python or a distribution, and everything outside the home folder and the current tree.
     """
-    reader, real = machine.reader, machine.reader.real(path)
+    reader = machine.reader
+    real = reader.join(reader.real(reader.parent(path)), reader.name(path))
     from kalyx.core.interpreters.consent import tree_of
 
     own = [reader.real(reader.home), reader.real(reader.folder), tree_of(reader) or reader.real(reader.folder)]

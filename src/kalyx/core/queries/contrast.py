@@ -124,7 +124,7 @@ def _paths(left: Seat, right: Seat, differences: list[Difference]) -> None:
         entries = []
         for entry in seat.search_path:
             text = _with_slashes(entry.entry)
-            for word, prefix in (("{prefix}", interpreter and interpreter.prefix),
+            for word, prefix in (("{prefix}", interpreter and entry.put_by != "library" and interpreter.prefix),
                                  ("{base}", interpreter and interpreter.base_prefix)):  # fmt: skip
                 below = _with_slashes(prefix or "").rstrip("/")
                 if prefix and (text == below or text.startswith(below + "/")):
@@ -132,7 +132,7 @@ def _paths(left: Seat, right: Seat, differences: list[Difference]) -> None:
                     break
             if interpreter is not None:
                 text = _without_version(text, interpreter.version)
-            if entry.put_by != "program":
+            if entry.put_by != "program" and text != "{prefix}":
                 entries.append(text)
         return entries
 

@@ -57,6 +57,7 @@ class MemoryReader(Reader):
         self.refusals: dict[str, str] = {}
         self._processes = dict(processes or {})
         self._registry = {key.lower(): dict(values) for key, values in (registry or {}).items()}
+        self._keys: dict[str, str] = {}
         self._nodes: dict[str, object] = {}
         self._children: dict[str, dict[str, str]] = {}
         self._shut: dict[str, int] = {}  # to its owner
@@ -70,7 +71,10 @@ class MemoryReader(Reader):
                 self._add(path, content)
 
     def _key(self, path: str) -> str:
-        return self.case(str(self.path.normpath(path)))
+        key = self._keys.get(path)
+        if key is None:
+            key = self._keys[path] = self.case(str(self.path.normpath(path)))
+        return key
 
     def _add(self, path: str, content: object) -> None:
         path = str(self.path.normpath(path))
@@ -127,6 +131,13 @@ class MemoryReader(Reader):
 
     def _place(self, path: str) -> str | None:
         """The very place that a path names: what comes before its last word must be a folder, as the system has it."""
+        known: dict[str, str] = self.memory.setdefault("place", {})
+        place = known.get(path) or self._walked_to(path)
+        if place is not None:
+            known[path] = place
+        return place
+
+    def _walked_to(self, path: str) -> str | None:
         if len(self.name(path)) > _NAME_LIMIT or len(path) > _PATH_LIMIT:
             return None
         drive, remainder = self.path.splitdrive(path)
