@@ -399,6 +399,13 @@ scene("base_gone_is_fixed", BROKEN_BASE, INDEX)
 scene("filled_beside_the_users_own", {**dist("hive", "2.0", {"hive.py": ""}, where="user"), **dist("mine", "1.0", {"mine.py": ""}, where="user"), **dist("pip", "24.0", {"pip/__init__.py": ""}, where="base"), **dist("old", "1.0", {"old.py": ""}, where="base"), **dist("old", "2.0", {"old.py": ""}, where="user")}, INDEX)
 
 
+NINE, ELEVEN = "/usr/lib/python3.9/site-packages", "/usr/lib/python3.11/site-packages"
+TWO = {"/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/bin/pip3.9": "#!/usr/bin/python3.9\n", "/usr/bin/pip3.11": "#!/usr/bin/python3.11\n", **{f"/usr/lib/python3.9/{name}": "" for name in ("os.py", "ensurepip/__init__.py", "venv/__init__.py")},
+       **{path: text for where in (NINE, ELEVEN) for name in ("pip", "ipykernel") for path, text in dist(name, "6.0", {f"{name}/__init__.py": "", **({"ipykernel_launcher.py": ""} if name != "pip" else {})}, where=where).items()}, **dist("hive", "1.0", {"hive.py": ""}, where=NINE)}
+scene("two_versions_in_one_prefix", {**TWO, **{f"~/.local/share/jupyter/kernels/{name}/kernel.json": KERNEL.replace("/home/keeper/heath/bin/python", f"/usr/bin/python3.{minor}") for name, minor in (("nine", 9), ("eleven", 11))},
+      "spring/a.ipynb": json.dumps({"metadata": {"kernelspec": {"name": "nine"}}, "cells": [{"cell_type": "code", "source": "!pip3.9 install bog\n!pip3.11 install bog\nimport hive"}]}), "spring/run.py": "#!/usr/bin/python3.9\nimport hive\n"}, INDEX, {"PATH": "/usr/bin"})
+
+
 scene("many_notebooks", {f"spring/{name}.ipynb": json.dumps({"metadata": {"kernelspec": {"name": kernel}} if kernel else {}, "cells": []}) for kernel, names in (("gone", "abcdefghijkl"), ("", "mnopqrstuvwx"), ("heath", "yz")) for name in names} | {"~/.local/share/jupyter/kernels/heath/kernel.json": KERNEL, **RUNS}, INDEX)
 
 

@@ -235,7 +235,7 @@ def targets() -> Iterable[str]:
     before = [environment.name for environment in machine.all_environments]
     machine.know(read_environment(machine.reader, "/srv/moor").environment)
     machine.know(None)
-    yield f"known before {before}, then {[environment.name for environment in machine.all_environments]}, {machine.environment_named('/srv/moor').name}"
+    yield f"known before {before}, then {[environment.name for environment in machine.all_environments]}, {machine.environment_at('/srv/moor').name}"
     for shell in ("tcsh", "sh", "fish", "pwsh", "cmd", "xonsh"):
         yield from told(f"a control character in {shell}", lambda: [refused(shell)])
 

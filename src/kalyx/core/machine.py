@@ -18,7 +18,7 @@ from kalyx.core.environments.found import (
     with_name,
 )
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.environments.reading import View
+from kalyx.core.environments.reading import View, environment_of, read_environment
 from kalyx.core.environments.searchpath import SearchPath, search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, kernel_folders, reach_folder
@@ -68,7 +68,7 @@ class Machine:
         self.unread: list[Unread] = []
         self.unread_servers: list[Unread] = []
         self._silent: dict[int, Unreadable] = {}
-        self._meant: list[str] = []
+        self._meant: dict[str, Environment] = {}
         self._let_through: set[str] = set() if let_through is None else let_through
         self._resolvers: dict[str, Resolver] = {}
         self._installed: dict[str, list[Installed]] = {}
@@ -138,9 +138,9 @@ class Machine:
 
     def know(self, environment: Environment | None) -> None:
         """Add an environment that is asked about to the known ones, wherever it is."""
-        if environment is None or environment.prefix in self._meant:
+        if environment is None or environment.key in self._meant:
             return
-        self._meant.append(environment.prefix)
+        self._meant[environment.key] = environment
         if "views" in self.__dict__ and environment.key not in self._by_key:
             for worked_out in ("views", "_by_key", "environments", "all_environments"):
                 self.__dict__.pop(worked_out, None)
@@ -148,12 +148,27 @@ class Machine:
     @cached_property
     def views(self) -> list[View]:
         """Environments in the usual places and those that kernels and this shell start; named, unjudged."""
-        named = [kernel.environment.prefix for kernel in self._listed if kernel.environment]
-        named += [part.environment.prefix for part in self.shell_seat.parts if part.environment]
-        named += self._meant
-        views = [view for view, _ in found_environments(self.reader, [], [], named, self.unread)]
+        installed, prefixes = self.started(self._listed)
+        pairs = found_environments(self.reader, installed, [], prefixes, self.unread)
+        views = [view for view, _ in pairs]
         names = names_of(self.reader, [view.environment for view in views])
         return [structs.replace(view, environment=with_name(view.environment, names)) for view in views]
+
+    def started(self, kernels: list[Kernel]) -> tuple[list[Interpreter], list[str]]:
+        """What kernels and this shell start and what was asked about: interpreters of installations, other prefixes."""
+        environments = [kernel.environment for kernel in kernels]
+        environments += [part.environment for part in self.shell_seat.parts]
+        environments += self._meant.values()
+        installed, prefixes = list[Interpreter](), list[str]()
+        for environment in environments:
+            if environment is not None and environment.target == environment.prefix:
+                prefixes.append(environment.prefix)
+            elif environment is not None:
+                try:
+                    installed.append(read_interpreter(self.reader, environment.target))
+                except NotAnInterpreter:
+                    continue
+        return installed, prefixes
 
     @cached_property
     def _by_key(self) -> dict[str, Environment]:
@@ -169,8 +184,8 @@ class Machine:
         if environment is None:
             return None
         known = self._by_key.get(environment.key)
-        if known is None or known.version != environment.version:
-            return environment  # two versions of Python may have one prefix
+        if known is None:
+            return environment
         return structs.replace(environment, name=known.name, called=known.called)
 
     def named_seat(self, seat: Seat) -> Seat:
@@ -186,9 +201,18 @@ class Machine:
         more = [view.environment for view, _ in pairs]
         return self.environments + [environment for environment in more if environment.key not in known]
 
-    def environment_named(self, key: str) -> Environment | None:
-        """The known environment of this key, with its name."""
-        return self._by_key.get(key)
+    def environment_of(self, interpreter: Interpreter) -> Environment | None:
+        """The known environment that an interpreter runs in, with its name."""
+        return self._by_key.get(environment_of(self.reader, interpreter).key)
+
+    def environment_at(self, path: str) -> Environment | None:
+        """The known environment at a prefix or of the interpreter at a path, with its name."""
+        if self.reader.is_folder(path):
+            return self._by_key.get(read_environment(self.reader, path).environment.key)
+        try:
+            return self.environment_of(read_interpreter(self.reader, path))
+        except NotAnInterpreter:
+            return None
 
     # -- kernels --------------------------------------------------------------
 

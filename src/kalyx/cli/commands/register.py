@@ -162,7 +162,7 @@ def _bring_first(call: Call, bringing: _Bringing, plan: Plan) -> RehearsalAnswer
             answer.notes.append("the packages that were installed for this were removed again")
     if answer.done:
         brought = [move.name for move in bringing.answer.moves if move.before is None]
-        answer.undo_packages = ["kalyx", "fill", bringing.order.environment.prefix, "--remove", *brought]
+        answer.undo_packages = ["kalyx", "fill", bringing.order.environment.target, "--remove", *brought]
     return answer
 
 

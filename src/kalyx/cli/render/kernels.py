@@ -167,11 +167,11 @@ def _own_path_line(screen: Screen, answer: RehearsalAnswer) -> None:
     others = [
         interpreter
         for interpreter in (reach.python, reach.installer)
-        if interpreter is not None and own and interpreter.prefix != own.prefix
+        if interpreter is not None and own and not interpreter.is_in_environment_of(own)
     ]
     if others and kernel is not None and kernel.environment is not None:
         keeps = ["--explain"] if kernel.explains else []
-        argv = ["kalyx", "register", kernel.environment.prefix, "--id", kernel.id, "--own-path", *keeps, "--take-over"]
+        argv = ["kalyx", "register", kernel.environment.target, "--id", kernel.id, "--own-path", *keeps, "--take-over"]
         what = "put the environment first on the kernel's PATH, so that !python and !pip use it"
         screen.line("   fix      ", what)
         screen.line("            ", (screen.machine_line(argv), "bold"))
@@ -184,6 +184,6 @@ def _reach(screen: Screen, word: str, interpreter: Interpreter | None, path: str
     elif interpreter is None:
         screen.line(label, screen.path(path))
     else:
-        same = interpreter.prefix == own.prefix
+        same = interpreter.is_in_environment_of(own)
         note = "the same environment" if same else f"another environment: {screen.path(interpreter.prefix)}"
         screen.line(label, f"{screen.path(path)}  ({interpreter.version}) ", (note, QUIET if same else ORANGE))

@@ -83,7 +83,7 @@ _VARIABLES = {"kept": "CONDA_PREFIX", "virtual": "VIRTUAL_ENV"}
 
 def _path_line(reader: Reader, programs: str, prefix: str, shell: str, variable: str | None) -> str:
     """The line that puts the programs first on PATH, and sets a variable to the prefix. Raises Unquotable."""
-    if (";" if reader.system == "windows" else ":") in programs.removeprefix(reader.path.splitdrive(programs)[0]):
+    if reader.path.pathsep in programs.removeprefix(reader.path.splitdrive(programs)[0]):
         raise Unquotable(programs, "PATH takes its separator for the end of a folder")
     language = shell_called(shell).language
     if language == "xonsh":
@@ -109,7 +109,7 @@ def _warnings(machine: Machine, seat: Seat, shell: str) -> list[str]:
     for variable in ("PYTHONPATH", "PYTHONHOME"):
         value = reader.variable(variable)
         if value:
-            brought = bringing(reader, value.split(":")[0], variable)
+            brought = bringing(reader, value.split(reader.path.pathsep)[0], variable)
             by = f" by the site module {brought[0].name}" if brought else ""
             warnings.append(f"{variable} is set{by} ({value}) and reaches into every environment")
     entered = reader.variable("VIRTUAL_ENV")

@@ -193,6 +193,6 @@ def _undo(order: Order, done: list[VersionChange]) -> list[list[str]]:
     """The calls that undo the change. New packages are removed first, because they may need the present versions."""
     came = [move.name for move in done if move.before is None or move.hides is not None]
     back = [f"{move.name}=={move.before}" for move in done if move.before is not None and move.hides is None]
-    words = ["kalyx", "fill", order.environment.prefix]
+    words = ["kalyx", "fill", order.environment.target]
     offline = ["--wheels", order.wheels] if order.wheels else []
     return [*([[*words, "--remove", *came]] if came else []), *([[*words, *back, *offline]] if back else [])]

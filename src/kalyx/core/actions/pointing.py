@@ -69,7 +69,7 @@ def kernel_for(machine: Machine, seat: Seat) -> Kernel:
     ]
     own = [kernel for kernel in kernels if kernel.argv and kernel.argv[0] not in ("python", "python3")]
     if not kernels:
-        line = machine.line(["kalyx", "register", seat.environment.prefix])
+        line = machine.line(["kalyx", "register", seat.environment.target])
         raise KalyxError(f"no kernel starts {seat.environment.prefix}; register it first: {line}")
     return (own or kernels)[0]
 

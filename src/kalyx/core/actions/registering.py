@@ -91,8 +91,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     variables = dict(order.variables)
     if order.own_path:
         own = machine.reader.parent(interpreter.executable)
-        separator = ";" if machine.reader.system == "windows" else ":"
-        variables["PATH"] = own + separator + variables.get("PATH", "${PATH}")
+        variables["PATH"] = own + machine.reader.path.pathsep + variables.get("PATH", "${PATH}")
     lost = sorted(set(was[2]) - set(variables)) if was is not None else []
     if lost:
         notes.append(f"the replaced file sets {', '.join(lost)}; the new one does not (--variable NAME=VALUE sets one)")

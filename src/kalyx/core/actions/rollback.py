@@ -45,7 +45,7 @@ def state_before(machine: Machine, step: Step) -> Before:
     if isinstance(step, (Install, Uninstall)):
         return Before(step, versions=_versions(machine, step.python))
     if isinstance(step, RegisterKernel):
-        python = _python_of(machine, step.prefix)
+        python = _python_of(machine, step)
         versions = _versions(machine, python) if python is not None and step.bring_package else {}
         return Before(step, versions=versions, kernel=_registered(machine, step.identifier))
     return Before(step, was_there=isinstance(step, CreateEnvironment) and machine.reader.exists(step.prefix))
@@ -83,7 +83,7 @@ def _unregistered(machine: Machine, step: RegisterKernel, state: Before) -> Iter
             yield Point(seat=f"notebook:{step.notebook}")
         # The former file of a replaced kernel is kept for unregister --undo.
         yield UnregisterKernel(kernel=step.identifier, restore=bool(state.kernel))
-    python = _python_of(machine, step.prefix)
+    python = _python_of(machine, step)
     if python is not None and step.bring_package:
         yield from _former_versions(python, state.versions, _versions(machine, python))
 
@@ -94,8 +94,8 @@ def _registered(machine: Machine, identifier: str) -> str:
     return "" if kernel is None else repr((kernel.folder, kernel.argv, kernel.label, kernel.env))
 
 
-def _python_of(machine: Machine, prefix: str) -> str | None:
-    environment = machine.environment_named(machine.reader.real(prefix))
+def _python_of(machine: Machine, step: RegisterKernel) -> str | None:
+    environment = machine.environment_at(step.target or step.prefix)
     return environment.executable if environment is not None else None
 
 
@@ -140,8 +140,6 @@ def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
 
 
 def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:
-    environment = machine.environment_named(
-        machine.reader.real(machine.reader.parent(machine.reader.parent(executable)))
-    )
+    environment = machine.environment_at(executable)
     sites = environment.site_packages if environment is not None else []
     return {distribution.key: (distribution.name, distribution.version) for distribution in machine.installed(sites)}

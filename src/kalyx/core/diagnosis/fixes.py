@@ -111,7 +111,7 @@ def for_development(machine: Machine, interpreter: Interpreter, root: str, messa
     reader = machine.reader
     if is_refused_layout(reader, root):
         return []
-    environment = machine.environment_named(reader.real(interpreter.prefix))
+    environment = machine.environment_of(interpreter)
     resolver = machine.resolver(environment) if environment is not None else None
     has_backend = resolver is not None and resolver.resolve(backend_of(reader, root).split(".")[0]).location is not None
     own = ["--no-build-isolation"] if has_backend and "--no-deps" in more else []
@@ -132,7 +132,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     is_base = interpreter.prefix == interpreter.base_prefix
     into = f"the base Python {interpreter.version}" if is_base else machine.reader.name(interpreter.prefix)
     message = f"install it into {into}"
-    environment = machine.environment_named(machine.reader.real(interpreter.prefix))
+    environment = machine.environment_of(interpreter)
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").location is None:
         steps.append(step(machine, BringInstaller(python=interpreter.executable)))
@@ -273,7 +273,7 @@ def _registers(
         first = by_hand(f"add {USUAL.distribution} through {keeper}")
         message += f", once {keeper} has brought the kernel package"
     else:
-        first, made.prefix = step(machine, own), own.prefix
+        first, made.prefix, made.target = step(machine, own), own.prefix, None
         message += f", by an environment of this folder: {keeper} manages the packages of this Python"
         changes = [own.prefix, *changes]
     return Fix(message=message, steps=[first, step(machine, made)], changes=changes)
@@ -307,7 +307,9 @@ def registering(machine: Machine, environment: Environment, identifier: str) -> 
     lacks = resolver is not None and all(
         resolver.resolve(kernel_package.module).location is None for kernel_package in KERNEL_PACKAGES
     )
-    return RegisterKernel(prefix=environment.prefix, identifier=identifier, bring_package=lacks)
+    made = RegisterKernel(prefix=environment.prefix, identifier=identifier, bring_package=lacks)
+    made.target = environment.target if environment.target != environment.prefix else None
+    return made
 
 
 def unregister(machine: Machine, kernel: Kernel) -> Fix:

@@ -26,10 +26,9 @@ def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | Non
     """The step back to the former versions, or to none; None where only some were installed, or for an extra."""
     from kalyx.core.packages.requirements import name_of
 
-    reader = machine.reader
     names = [name_of(word) for word in made.requirements]
     plain = set(made.options) <= _PLAIN and not any("[" in word for word in made.requirements)
-    environment = machine.environment_named(reader.real(reader.parent(reader.parent(made.python))))
+    environment = machine.environment_at(made.python)
     if environment is None or not names or None in names or not plain:
         return None
     there = {distribution.key: distribution for distribution in machine.installed(environment.site_packages)}

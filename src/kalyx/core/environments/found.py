@@ -137,35 +137,25 @@ def found_environments(
     installations below ``under``. ``known``: those of the usual places, where they were read before.
     """
     views = {view.environment.key: (view, False) for view in known or ()}
+    read = {reader.real(view.environment.prefix) for view in known or ()}
     folders = [(folder, False) for folder in more if folder]
     if running:
         folders += [(folder, False) for folder in running_prefixes(reader) if looks_like_environment(reader, folder)]
     usual = environment_folders(reader, under, unread, installations) if known is None else ()
     for folder, only_under in [*usual, *folders]:
-        key = reader.real(folder)
-        if key not in views:
-            views[key] = (read_environment(reader, folder), only_under)
+        if (real := reader.real(folder)) not in read:
+            read.add(real)
+            view = read_environment(reader, folder)
+            views.setdefault(view.environment.key, (view, only_under))
     for interpreter in interpreters:
-        key = reader.real(interpreter.prefix)
-        if key not in views:
-            views[key] = (view_of(reader, interpreter), False)
-        elif interpreter.library not in views and _shares(views[key][0].environment, interpreter):
-            # Two versions in one prefix (/usr) have each its own packages.
-            view = view_of(reader, interpreter)
-            own = structs.replace(view.environment, key=interpreter.library)
-            views[interpreter.library] = (structs.replace(view, environment=own), False)
+        view = view_of(reader, interpreter)
+        views.setdefault(view.environment.key, (view, False))
     only = reader.variable(ONLY_BELOW)
     if only is None:
         return list(views.values())
     chosen = [pair for pair in views.values() if reader.inside(pair[0].environment.prefix, only)]
     bases = {pair[0].environment.base_prefix for pair in chosen}
     return chosen + [pair for pair in views.values() if pair not in chosen and pair[0].environment.prefix in bases]
-
-
-def _shares(environment: Environment, interpreter: Interpreter) -> bool:
-    """Whether an installation and another interpreter, of another version, have one prefix."""
-    version = environment.version or interpreter.version
-    return environment.kind == "installation" and not f"{version}.".startswith(f"{interpreter.minor}.")
 
 
 def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:

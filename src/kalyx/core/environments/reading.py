@@ -117,6 +117,12 @@ def view_of(reader: Reader, interpreter: Interpreter) -> View:
     return _view(reader, interpreter.prefix, interpreter, settings, None)
 
 
+def key_of(reader: Reader, installed: Interpreter) -> str:
+    """The key of an installation: where several versions share a prefix (``/usr``), each has a library of its own."""
+    shared = reader.system != "windows" and installed.library
+    return reader.real(installed.library if shared else installed.prefix)
+
+
 def environment_of(reader: Reader, interpreter: Interpreter) -> Environment:
     """The environment that an interpreter runs in, unjudged."""
     return view_of(reader, interpreter).environment
@@ -139,11 +145,12 @@ def _view(
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
         version = version_in(settings)
-    key = reader.real(prefix)
+    real = reader.real(prefix)
+    is_own = kind == "installation" and interpreter is not None and reader.real(interpreter.prefix) == real
     environment = Environment(
-        key=key,
+        key=key_of(reader, interpreter) if interpreter is not None and is_own else real,
         prefix=prefix,
-        name=_name(reader, key, kind, settings, version),  # a link to it gives no other name
+        name=_name(reader, real, kind, settings, version),  # a link to it gives no other name
         kind=kind,
         version=version,
         base_prefix=interpreter.base_prefix if interpreter else None,

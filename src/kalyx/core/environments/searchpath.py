@@ -118,7 +118,7 @@ class _Builder:
         reader = self.reader
         value = self.variable("PYTHONPATH")
         if value or (value == "" and self.minor < (3, 0)):
-            for entry in value.split(";" if reader.system == "windows" else ":"):
+            for entry in value.split(reader.path.pathsep):
                 full = str(reader.path.normpath(reader.join(self.invocation.folder or reader.folder, entry or ".")))
                 if self.invocation.no_site:
                     # Without site nothing is tidied; the newer versions make entries absolute before it.
@@ -169,7 +169,7 @@ class _Builder:
         """The prefix and that of the compiled part; from 3.11 an empty one is the interpreter's own."""
         if not home:
             return own, own
-        prefix, is_two, exec_prefix = home.partition(";" if self.reader.system == "windows" else ":")
+        prefix, is_two, exec_prefix = home.partition(self.reader.path.pathsep)
         if self.minor >= (3, 11):
             prefix = prefix or own
             exec_prefix = exec_prefix or prefix

@@ -149,8 +149,7 @@ def _by_relative_entry(reader: Reader, path: str) -> bool:
     folder = reader.parent(path)
     if brought_along(reader, path) is None:
         return False
-    sign = ";" if reader.system == "windows" else ":"
-    entries = (reader.variable("PATH") or "").split(sign)
+    entries = (reader.variable("PATH") or "").split(reader.path.pathsep)
     return not any(reader.same_path(str(reader.path.normpath(entry)), folder) for entry in entries)
 
 

@@ -163,7 +163,7 @@ def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
             folders.append(KernelFolder(folder, reach, source))
 
     listed = variable_of(variables, "JUPYTER_PATH", reader.system)
-    for entry in listed.split(";" if reader.system == "windows" else ":") if listed else []:
+    for entry in listed.split(reader.path.pathsep) if listed else []:
         add(entry.rstrip(reader.path.sep), "me", "JUPYTER_PATH")
     user_data, source = data_folder(reader, variables, release)
     user = [(user_data, "me", source)]

@@ -58,6 +58,10 @@ class Interpreter(Struct, kw_only=True):
     given: list[str] = []  # options that a starter puts in front of the user's words, and variables that it sets
     sets: dict[str, str] = {}
 
+    def is_in_environment_of(self, other: Interpreter) -> bool:
+        """Whether both have the same packages of their own: several versions may share an installation's prefix."""
+        return self.prefix == other.prefix and self.minor == other.minor
+
     @property
     def minor(self) -> str:
         """``3.11`` of ``3.11.7``."""
@@ -162,6 +166,11 @@ class Environment(Struct, kw_only=True):
     executable: str | None = None
     known_by: KnownBy = "reading"
     called: str = ""  # its own name, without the folder above that the unique name may begin with
+
+    @property
+    def target(self) -> str:
+        """The path that names it in a command: of an installation its interpreter, for several may share a prefix."""
+        return self.executable if self.kind == "installation" and self.executable is not None else self.prefix
 
 
 class PathEntry(Struct, kw_only=True):

@@ -224,6 +224,7 @@ class RemoveEnvironment(StepBase, tag="remove-environment"):
 class RegisterKernel(StepBase, tag="register-kernel"):
     """Kalyx registers an environment as a kernel; ``take_over``: in place of the kernel that has this id.
 
+    ``target``: the path that names the environment in the command, where that is not its prefix.
     ``notebook``: the notebook, by its path, that asks for this kernel then; ``explain``: it explains failing imports.
     """
 
@@ -236,6 +237,7 @@ class RegisterKernel(StepBase, tag="register-kernel"):
     bring_package: bool = False
     wheels: str | None = None
     notebook: str | None = None
+    target: str | None = None
 
     def argv(self, system: str) -> list[str]:
         switches = {"--own-path": self.own_path, "--explain": self.explain, "--take-over": self.take_over}
@@ -243,7 +245,8 @@ class RegisterKernel(StepBase, tag="register-kernel"):
         pairs = [word for name, value in self.variables.items() for word in ("--variable", f"{name}={value}")]
         brought = ["--bring-package", *_from(self.wheels)] if self.bring_package else []
         asks = ["--notebook", self.notebook] if self.notebook is not None else []
-        return ["kalyx", "register", self.prefix, "--id", self.identifier, *chosen, *pairs, *brought, *asks]
+        words = ["kalyx", "register", self.target or self.prefix, "--id", self.identifier]
+        return [*words, *chosen, *pairs, *brought, *asks]
 
     def inverse(self) -> Step | None:
         # What is installed with a kernel package is known only afterwards; another line undoes the notebook's change.

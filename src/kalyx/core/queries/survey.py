@@ -25,11 +25,11 @@ def survey(
         machine.reader.listing(machine.reader.home)
     except Unreadable as problem:
         unread.append(Unread(path=machine.reader.home, reason=problem.reason))
-    named = [kernel.environment.prefix for kernel in machine.kernels if kernel.environment]
-    named += [part.environment.prefix for part in machine.shell_seat.parts if part.environment]
     below: list[str] = []
     known = machine.interpreters
-    pairs = found_environments(machine.reader, known, under, named, unread, running=True, installations=below)
+    started, named = machine.started(machine.kernels)
+    installed = [*known, *started]
+    pairs = found_environments(machine.reader, installed, under, named, unread, running=True, installations=below)
     bases = bases_of(machine.reader, [view for view, _ in pairs], known, below)
     judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
     names = names_of(machine.reader, judged)

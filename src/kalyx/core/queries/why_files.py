@@ -8,6 +8,7 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kalyx.core.diagnosis.causes import circular, no_parent_package, not_activated, shadowed
+from kalyx.core.environments.reading import environment_of
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
@@ -220,14 +221,13 @@ def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
             continue
         word = words[1:].split()[0]
         path = next(machine.reader.lookup(word, seat.variables.get("PATH") or None), None)
-        prefix = None
-        if path is not None:
-            first_line = interpreter_of_script(machine.reader, path)
-            try:
-                prefix = read_interpreter(machine.reader, first_line.path or path).prefix
-            except NotAnInterpreter:
-                prefix = None
-        own = seat.environment.prefix if seat.environment is not None else None
-        if prefix is not None and own is not None and prefix != own:
-            notes.append(f"{where}: {words} installs into {prefix}, and the notebook runs in {own}")
+        if path is None or seat.interpreter is None or seat.environment is None:
+            continue
+        try:
+            other = read_interpreter(machine.reader, interpreter_of_script(machine.reader, path).path or path)
+        except NotAnInterpreter:
+            continue
+        if not other.is_in_environment_of(seat.interpreter):
+            own = environment_of(machine.reader, other).target
+            notes.append(f"{where}: {words} installs into {own}, and the notebook runs in {seat.environment.target}")
     return notes

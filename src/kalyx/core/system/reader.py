@@ -484,7 +484,7 @@ class Reader:
         if not value:
             return []
         path_folders = []
-        for entry in value.split(";" if self.system == "windows" else ":"):
+        for entry in value.split(self.path.pathsep):
             if self.system == "windows":
                 entry = entry.strip('"')
                 if not entry:

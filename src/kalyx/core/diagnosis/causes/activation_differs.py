@@ -35,7 +35,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if finding is None:
         return None
     reader, claimed = machine.reader, finding.evidence[0].fact.partition("=")[2]
-    environment = machine.environment_named(reader.real(claimed))
+    environment = machine.environment_at(claimed)
     if environment is None:  # renamed: its own script still says where it was
         environment = next(
             (environment for environment in machine.all_environments if _claims(machine, environment, claimed)), None

@@ -108,7 +108,7 @@ def _is_chosen(machine: Machine, case: Missing) -> bool:
     if case.seat.seat == "shell":
         return case.environment.kind != "installation"
     server = machine.server.interpreter
-    return server is None or case.interpreter.prefix != server.prefix
+    return server is None or not case.interpreter.is_in_environment_of(server)
 
 
 def _choices(case: Missing, machine: Machine, own: Environment) -> list[Fix]:

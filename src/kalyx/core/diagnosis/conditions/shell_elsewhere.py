@@ -22,7 +22,6 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
-from kalyx.core.model.steps import RegisterKernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
@@ -39,8 +38,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if reached.key == kernel.environment.key:
         return None
     spec = machine.reader.join(kernel.folder, SPEC_FILE)
-    made = RegisterKernel(prefix=kernel.environment.prefix, identifier=kernel.id, own_path=True, take_over=True)
-    made.explain = kernel.explains
+    made = fixes.registering(machine, kernel.environment, kernel.id)
+    made.own_path, made.take_over, made.explain, made.bring_package = True, True, kernel.explains, False
     return Finding(
         cause="shell-elsewhere",
         certainty="likely",

@@ -29,7 +29,7 @@ def of_project(machine: Machine, folder: str) -> Environment | None:
     prefix = environment_of_project(machine.reader, folder)
     if prefix is None:
         return None
-    known = machine.environment_named(machine.reader.real(prefix))
+    known = machine.environment_at(prefix)
     return known or read_environment(machine.reader, prefix).environment
 
 
@@ -40,7 +40,7 @@ def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Location
     if own is None:
         return []
     for environment in machine.all_environments:
-        if environment.key == own.key and environment.version == own.version:
+        if environment.key == own.key:
             continue
         resolver = machine.resolver(environment)
         if resolver is None:
