@@ -29,6 +29,7 @@ class Files(dict):
         self["/usr/bin/python3.11"] = BINARY
         self["/usr/bin/python3"] = Link("python3.11")
         self["/usr/lib/python3.11/os.py"] = b""
+        with_library(self)
         self["/usr/lib/python3.11/statistics.py"] = b""
         self["/usr/lib/python3.11/site-packages/README"] = b""
         for name in ("orchard", "heath"):
@@ -201,7 +202,15 @@ def put(files: dict[str, object]) -> dict[str, object]:
     for key, content in files.items():
         first, _, left = key.partition("/")
         result[f"{PLACES[first]}/{left}" if first in PLACES else key.replace("~", HOME)] = content
-    return result
+    return with_library(result)
+
+
+def with_library(files: dict[str, object]) -> dict[str, object]:
+    """Beside each landmark of a standard library what environments are created with, as most Pythons have."""
+    for path in [path for path in files if path.endswith(("/os.py", "\\os.py"))]:
+        for name in ("venv", "ensurepip"):
+            files.setdefault(f"{path[:-5]}{name}{path[-6]}__init__.py", b"")
+    return files
 
 
 def raw(content: object) -> bytes:

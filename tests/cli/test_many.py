@@ -49,6 +49,7 @@ class Made:
             if self.likely(0.7):
                 self.variables["VIRTUAL_ENV"] = entered if self.likely(0.8) else self.at("gone")
         self.variables["PATH"] = (";" if self.system == "windows" else ":").join(self.path)
+        self.library(random.Random(f"library {seed}"))
 
     def likely(self, share: float) -> bool:
         return self.chance.random() < share
@@ -196,12 +197,13 @@ class Made:
         reader = MemoryReader(self.system, self.files, variables=self.variables, home=self.home, folder=self.at("spring"), processes=self.processes, **({"registry": self.registry} if self.registry else {}))
         return ModelInstaller(reader, INDEX)
 
-    def bases_can_create(self) -> None:
+    def library(self, chance: random.Random) -> None:
         """Most base Pythons have what an environment is created with, and what a program imports of the library."""
         for program, version in self.bases:
             library = self.join(*program.split(self.sign)[:-1], "Lib") if self.system == "windows" else self.join(program.rpartition("/bin/")[0], "lib", f"python{version.rpartition('.')[0]}")
-            for name in self.some(["venv/__init__.py", "ensurepip/__init__.py"], 0.9):
-                self.put(self.join(library, name), "")
+            for name in ("venv/__init__.py", "ensurepip/__init__.py"):
+                if chance.random() < 0.9:
+                    self.put(self.join(library, name), "")
             self.put(self.join(library, "statistics.py"), "def mean(values): pass\n")
 
     def changes(self) -> Iterator[list[str]]:
@@ -237,8 +239,6 @@ def said_of(seeds: Iterable[int], changing: bool) -> Iterator[str]:
     for seed in seeds:
         made = Made(seed)
         yield f"== {seed}: {made.system}"
-        if changing:
-            made.bases_can_create()
         model, top = made.model(), "C:\\" if made.system == "windows" else "/"
         for words in made.changes() if changing else made.questions():
             before = tree(model.reader, top)

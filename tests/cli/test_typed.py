@@ -24,7 +24,7 @@ from kalyx.core.system.loopback import CHANNELS
 from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
-from tests.made import BINARY, HOME, WINDOWS, Files, dist, index_of, put, raw
+from tests.made import BINARY, HOME, WINDOWS, Files, dist, index_of, put, raw, with_library
 from tests.support.model_installer import Killed, ModelInstaller, Release
 from tests.support.model_kernel import ODD
 from tests.support.scenes import Scenes, changed, tree
@@ -188,8 +188,8 @@ for title, files, ends in [
 ]:  # fmt: skip
     scene(f"filled_with_{title}", files, INDEX, ends=ends)
 
-scene("prepared", {"/etc/os-release": "ID=debian\n", "/opt/p/bin/python3.10": BINARY.replace(b"3.11.7", b"3.10.4"), "/opt/p/lib/python3.10/os.py": "", "~/full/data": "", "spring/wants.txt": "hive>=2\n", "spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.10"\ndependencies = ["moor==1.0"]\n', "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": "",
-      "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/venv/__init__.py": "", "spring/heath.lock": "gone", "~/.vscode/settings.json": "gone"}, INDEX)  # fmt: skip
+scene("prepared", {"/etc/os-release": "ID=debian\n", "/opt/p/bin/python3.10": BINARY.replace(b"3.11.7", b"3.10.4"), "/opt/p/lib/python3.10/os.py": "", "/opt/p/lib/python3.10/venv/__init__.py": "gone", "~/full/data": "", "spring/wants.txt": "hive>=2\n", "spring/pyproject.toml": '[project]\nname = "spring"\nrequires-python = ">=3.10"\ndependencies = ["moor==1.0"]\n', "/usr/bin/python2.7": BINARY.replace(b"3.11.7", b"2.7.18"), "/usr/lib/python2.7/os.py": "",
+      "/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.18"), "/usr/lib/python3.9/os.py": "", "/usr/lib/python3.9/ensurepip/__init__.py": "gone", "spring/heath.lock": "gone", "~/.vscode/settings.json": "gone"}, INDEX)  # fmt: skip
 
 
 # -- kernels, editors, records, and what only reads ----------------------------------
@@ -226,7 +226,7 @@ def of_windows(files: Mapping[str, object] = {}, variables: Mapping[str, str] = 
     for name in ("heath", "two words"):
         made |= {f"{KEEPER}\\{name}\\{path}": content for path, content in {"pyvenv.cfg": "home = C:\\Python311\ninclude-system-site-packages = false\nversion = 3.11.7\n", "Scripts\\python.exe": WINDOWS, "Scripts\\activate.bat": f"set VIRTUAL_ENV={KEEPER}\\{name}\n", "Scripts\\pip.exe": b"MZ"}.items()}
         made |= {f"{KEEPER}\\{name}\\Lib\\site-packages\\{path[1:].replace('/', chr(92))}": content for path, content in {**dist("hive", "1.0", {"hive/__init__.py": ""}, where=""), **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel_launcher.py": "", "ipykernel/resources/logo-64x64.png": "png"}, where="")}.items()}
-    made |= {path.replace("~", KEEPER).replace("/", "\\"): content for path, content in files.items()}
+    made = with_library(made | {path.replace("~", KEEPER).replace("/", "\\"): content for path, content in files.items()})
     given = {"USERPROFILE": KEEPER, "LOCALAPPDATA": f"{KEEPER}\\AppData\\Local", "APPDATA": f"{KEEPER}\\AppData\\Roaming", "PATH": f"{KEEPER}\\heath\\Scripts;C:\\Python311", "PATHEXT": ".EXE;.BAT", **variables}
     keys = {"HKEY_CURRENT_USER\\Software\\Python\\PythonCore\\3.11\\InstallPath": {"": "C:\\Python311", "ExecutablePath": "C:\\Python311\\python.exe"}}
     return ModelInstaller(MemoryReader("windows", {path: raw(content) for path, content in made.items()}, variables=given, home=KEEPER, folder=f"{KEEPER}\\spring", registry=keys), index, **more)
@@ -245,7 +245,7 @@ def of_macos(files: Mapping[str, object] = {}, variables: Mapping[str, str] = {}
         minor = version.rpartition(".")[0]
         made |= {f"/Users/keeper/{name}/pyvenv.cfg": f"home = {base}/bin\nversion = {version}\n", f"/Users/keeper/{name}/bin/python": Link(f"{base}/bin/python{minor}"), f"/Users/keeper/{name}/bin/activate": f"VIRTUAL_ENV=/Users/keeper/{name}\n", f"/Users/keeper/{name}/bin/pip": f"#!/Users/keeper/{name}/bin/python\n"}
         made |= {path.replace("//", "/"): content for path, content in {**dist("hive", minor, {"hive.py": ""}, where=f"/Users/keeper/{name}/lib/python{minor}/site-packages"), **dist("ipykernel", "6.0", {"ipykernel/__init__.py": "", "ipykernel_launcher.py": ""}, where=f"/Users/keeper/{name}/lib/python{minor}/site-packages")}.items()}
-    made |= {path.replace("~", "/Users/keeper"): content for path, content in files.items()}
+    made = with_library(made | {path.replace("~", "/Users/keeper"): content for path, content in files.items()})
     given = {"HOME": "/Users/keeper", "SHELL": "/bin/zsh", "PATH": "/Users/keeper/heath/bin:/opt/homebrew/bin:/usr/local/bin:/usr/bin", **variables}
     return ModelInstaller(MemoryReader("macos", {path: content if isinstance(content, Link) else raw(content) for path, content in made.items()}, variables=given, home="/Users/keeper", folder="/Users/keeper/spring"), index, **more)
 
@@ -397,6 +397,13 @@ scene("kernels_by_a_name", {f"~/.local/share/jupyter/kernels/{name}/kernel.json"
 BROKEN_BASE = {"~/orchard/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.7\n", "~/orchard/bin/python": Link("/gone/bin/python3.11"), **dist("hive", "1.0", {"hive.py": ""}, where="orchard"), "~/own/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "spring/.venv/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.7\n", "spring/.venv/bin/python": Link("/gone/bin/python3.11"), "spring/.venv/lib/python3.11/site-packages/hive.py": "", "/moor/peat.py": "x = 1\n", "spring/peat.py": Link("/moor/peat.py"), **dist("peat", "1.0", {"peat/__init__.py": "", "peat/deep.py": ""})}
 scene("base_gone_is_fixed", BROKEN_BASE, INDEX)
 scene("filled_beside_the_users_own", {**dist("hive", "2.0", {"hive.py": ""}, where="user"), **dist("mine", "1.0", {"mine.py": ""}, where="user"), **dist("pip", "24.0", {"pip/__init__.py": ""}, where="base"), **dist("old", "1.0", {"old.py": ""}, where="base"), **dist("old", "2.0", {"old.py": ""}, where="user")}, INDEX)
+
+
+CIRCULAR = {"spring/hive.py": "from hive import wax\n", **dist("hive", "1.0", {"hive.py": "wax = 1\n"}, where="orchard")}
+scene("fix_is_stopped", CIRCULAR, [Release("hive", "1.0", {"hive.py": "wax = 1\n"})], ends={"heath/bin/python -m pip install hive": signals.Stopped(15)})
+LOST = {"~/old/pyvenv.cfg": "home = /gone/bin\nversion = 3.8.1\n", "~/old/bin/python": Link("/gone/bin/python3.8"), **dist("hive", "1.0", {"hive.py": ""}, where="~/old/lib/python3.8/site-packages"), **dist("absent", "1.0", {"absent.py": ""}, where="~/lost/lib/python3.8/site-packages"), "~/lost/pyvenv.cfg": "home = /gone/bin\nversion = 3.8.1\n", "~/lost/bin/python": Link("/gone/bin/python3.8")}
+scene("fix_fails_half_way", {**LOST, **CIRCULAR}, INDEX[:1], ends={"heath/bin/python -m pip install --disable-pip-version-check --no-input": Ended(1, b"ERROR: no room\n", b"", 0.5), "heath/bin/python -m pip install hive": Ended(1, b"ERROR: no room\n", b"", 0.5)})
+scene("no_base_creates_environments", {**LOST, "/etc/os-release": "ID=debian\n", "/usr/lib/python3.11/ensurepip/__init__.py": "gone", "~/stale/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.2\n", "~/stale/bin/python": Link("/gone/bin/python3.11"), "/usr/lib/python3.11/EXTERNALLY-MANAGED": "[externally-managed]\nError=no\n"}, INDEX)
 
 
 NINE, ELEVEN = "/usr/lib/python3.9/site-packages", "/usr/lib/python3.11/site-packages"

@@ -31,6 +31,11 @@ _ELF = b"\x7fELF\x02\x01\x01" + b"\0" * 9 + (2).to_bytes(2, "little") + (62).to_
 _METADATA = "Metadata-Version: 2.1\nName: {0}\nVersion: {1}\n"
 
 
+def _library(folder: str) -> dict[str, str]:
+    """What shows a standard library, and what it creates environments with; the folder ends with its separator."""
+    return {f"{folder}{name}": "" for name in ("os.py", f"venv{folder[-1]}__init__.py", f"ensurepip{folder[-1]}__init__.py")}
+
+
 def _spec(python: str, label: str) -> str:
     argv = [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
     return json.dumps({"argv": argv, "display_name": label, "language": "python"}, indent=1)
@@ -65,11 +70,11 @@ def windows() -> MemoryReader:
         f"{aliases}\\python3.exe": b"",
         f"{newer}\\python.exe": _PE + b"\x003.12.4\x00",
         f"{newer}\\python312.dll": _PE + b"\x003.12.4\x00",
-        f"{newer}\\Lib\\os.py": "",
+        **_library(f"{newer}\\Lib\\"),
         f"{newer}\\DLLs\\_ssl.pyd": _PE,
         f"{older}\\python.exe": _PE + b"\x003.9.13\x00",
         f"{older}\\python39.dll": _PE + b"\x003.9.13\x00",
-        f"{older}\\Lib\\os.py": "",
+        **_library(f"{older}\\Lib\\"),
         f"{older}\\DLLs\\_ssl.pyd": _PE,
         f"{moor}\\spring\\spring_weights.ipynb": _notebook("orchard-spring"),
         f"{moor}\\spring\\weights.py": "import hivescale\n",
@@ -105,12 +110,12 @@ def macos() -> MemoryReader:
     files: dict[str, object] = {
         "/usr/bin/python3": _MACH,
         f"{framework}/bin/python3.11": _MACH + b"\x003.11.9\x00",
-        f"{framework}/lib/python3.11/os.py": "",
+        **_library(f"{framework}/lib/python3.11/"),
         f"{framework}/lib/python3.11/lib-dynload/_ssl.so": _MACH,
         "/usr/local/bin/python3.11": Link(f"{framework}/bin/python3.11"),
         f"{brewed}/bin/python3.12": _MACH + b"\x003.12.4\x00",
         f"{brewed}/bin/python3": Link("python3.12"),
-        f"{brewed}/lib/python3.12/os.py": "",
+        **_library(f"{brewed}/lib/python3.12/"),
         f"{brewed}/lib/python3.12/lib-dynload/_ssl.so": _MACH,
         "/opt/homebrew/bin/python3": Link(f"{brewed}/bin/python3"),
         f"{moor}/spring/spring_weights.ipynb": _notebook("orchard-spring"),
@@ -144,7 +149,7 @@ def cluster() -> MemoryReader:
     files: dict[str, object] = {
         "/usr/bin/python3": Link("python3.9"),
         "/usr/bin/python3.9": _ELF + b"\x003.9.18\x00",
-        "/usr/lib64/python3.9/os.py": "",
+        **_library("/usr/lib64/python3.9/"),
         "/usr/lib64/python3.9/lib-dynload/_ssl.cpython-39-x86_64-linux-gnu.so": _ELF,
         f"{moor}/spring/spring_weights.ipynb": _notebook("heath"),
         f"{moor}/spring/weights.py": "import hivescale\nimport nectarflow\n",
@@ -158,7 +163,7 @@ def cluster() -> MemoryReader:
             f"{prefix}/bin/python{minor}": _ELF + f"\0{version}\0".encode(),
             f"{prefix}/bin/python3": Link(f"python{minor}"),
             f"{prefix}/bin/python": Link(f"python{minor}"),
-            f"{prefix}/lib/python{minor}/os.py": "",
+            **_library(f"{prefix}/lib/python{minor}/"),
             f"{prefix}/lib/python{minor}/lib-dynload/_ssl.cpython-{minor.replace('.', '')}-x86_64-linux-gnu.so": _ELF,
             f"{modules}/python/{version}": f"#%Module\nprepend-path PATH {prefix}/bin\nsetenv PYTHON_ROOT {prefix}\n",
         }

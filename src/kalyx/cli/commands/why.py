@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING
 
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
+from kalyx.core import signals
 from kalyx.core.diagnosis.conditions import kernel_package_absent
 from kalyx.core.imports.names import ImportStatement, parse_wanted
-from kalyx.core.model.records import ImportAnswer, KalyxError
+from kalyx.core.model.records import Fix, ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.model.steps import Step
 from kalyx.core.queries.why import why_import
@@ -304,16 +305,13 @@ def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
             return before
         kept: list[rollback.Before] = []
         with call.progress("fixing:") as tell:
-            problem = None
             try:
-                fixing.carry_out(call.machine, fix, before.target, tell, _keeper(call, kept))
-            except KalyxError as refusal:
-                if len(fixes) == 1:
-                    raise
-                problem = str(refusal)
-            removed = problem is None and fixing.leaves_nothing_to_ask(fix)
-            after = WhyAnswer(target=before.target, imports=[]) if removed else answer_of(call.reread(), tell)
-            if problem is None and (removed or fixing.is_gone(fix, before.imports, after.imports)):
+                after, problem = _attempt(call, fix, before, kept, tell, is_only=len(fixes) == 1)
+            except signals.Stopped:  # no further signal is heeded
+                for line in rollback.put_back(call.reread().machine, kept, tell):
+                    print(f"kalyx: {line}", file=sys.stderr)
+                raise
+            if after is not None:
                 after.before, after.plan, after.done = before.imports, before.plan, True
                 after.notes += [*text, f"done: {fix.message}"]
                 steps, _ = rollback.undoing(call.reread().machine, kept)
@@ -322,10 +320,34 @@ def _fixed(call: Call, before: WhyAnswer) -> WhyAnswer:
             text.append(f"{fix.message}: it did not help{f' ({problem})' if problem else ''}")
             text += rollback.put_back(call.reread().machine, kept, tell)
     with call.progress("asking again:") as tell:
-        after = answer_of(call.reread(), tell)  # what was tried last is rolled back
+        try:
+            after = answer_of(call.reread(), tell)  # what was tried last is rolled back
+        except KalyxError as refusal:
+            raise KalyxError("; ".join([*text, str(refusal)])) from None
     after.before, after.plan = before.imports, before.plan
     after.notes += text
     return after
+
+
+def _attempt(
+    call: Call, fix: Fix, before: WhyAnswer, kept: list[Before], tell: Callable[[str], None], *, is_only: bool
+) -> tuple[WhyAnswer | None, str | None]:
+    """Carry out a fix and ask again: the answer where it helped, else None, and why that could not be done.
+
+    Raises KalyxError where the first step of the only fix is refused or fails: nothing is to be rolled back.
+    """
+    from kalyx.core.actions import fixing
+
+    try:
+        fixing.carry_out(call.machine, fix, before.target, tell, _keeper(call, kept))
+        if fixing.leaves_nothing_to_ask(fix):
+            return WhyAnswer(target=before.target, imports=[]), None
+        after = answer_of(call.reread(), tell)
+    except KalyxError as refusal:
+        if is_only and len(kept) < 2:
+            raise
+        return None, str(refusal)
+    return (after if fixing.is_gone(fix, before.imports, after.imports) else None), None
 
 
 def _keeper(call: Call, kept: list[Before]) -> Callable[[Step], None]:

@@ -19,6 +19,8 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         return
     for note in answer.notes:
         screen.line(("note  ", QUIET), screen.shown(note))
+    for line in answer.undo or []:  # of what was done, before the fixes of what is left have theirs
+        screen.undo(3, line)
     if answer.seen_by and answer.target.seat == "notebook":
         screen.labelled(0, "server", screen.shown(answer.seen_by))
     for finding in answer.findings:
@@ -31,8 +33,6 @@ def draw_why(screen: Screen, answer: WhyAnswer, verbose: bool) -> None:
         if number:
             screen.blank()
         draw_import(screen, item, answer.target)
-    for line in answer.undo or []:
-        screen.undo(3, line)
     if verbose and answer.target.search_path:
         screen.blank()
         screen.line(("   the search path", "bold"), ", in order")

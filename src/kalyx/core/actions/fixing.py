@@ -10,7 +10,7 @@ from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Finding, Fix, ImportAnswer, KalyxError, Seat
-from kalyx.core.model.steps import RemakeEnvironment, RemoveEnvironment, Step
+from kalyx.core.model.steps import CreateEnvironment, RemakeEnvironment, RemoveEnvironment, Step
 from kalyx.core.system import Reader
 from kalyx.core.text.visible import visible
 
@@ -53,7 +53,7 @@ def is_gone(fix: Fix, before: list[ImportAnswer], after: list[ImportAnswer]) -> 
 
     Where no interpreter started before, an environment that was recreated and starts one is that.
     """
-    recreates = any(isinstance(step, RemakeEnvironment) for step in fix.steps)
+    recreates = any(isinstance(step, (RemakeEnvironment, CreateEnvironment)) for step in fix.steps)
     for was in before:
         if was.findings:
             now = next((answer for answer in after if answer.statement == was.statement), None)

@@ -24,7 +24,6 @@ from kalyx.core.diagnosis.causes.half_made import UNFINISHED_MARK
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.journal import entry_of
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
@@ -114,15 +113,11 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
     """Refuse an interpreter that cannot create environments by its standard module, and say what to do."""
     if base.version.startswith("2."):
         raise KalyxError(f"Python {base.version} has no standard means to create environments; choose 3.6 or newer")
-    search = search_path(machine.reader, base, Invocation(no_user=True))
-    resolver = Resolver(machine.reader, base, search, machine.reader.folder)
-    for module in ("venv", "ensurepip"):
-        if resolver.resolve(module).location is None:
-            minor = base.minor
-            of_system = base.prefix == "/usr"  # another Python has nothing of the system's packages
-            fix = fixes.of_system(machine, f"python{minor}-venv", None, None) if of_system else None
-            line = fix.steps[0].line if fix is not None else "reinstall that Python, or name another with --python"
-            raise KalyxError(f"{base.executable} lacks the standard module {module}; {line}")
+    module = fixes.lacks_to_create(machine, base)
+    if module is not None:
+        first = fixes.before_creating(machine, base)
+        line = first[0].line if first else "reinstall that Python, or name another with --python"
+        raise KalyxError(f"{base.executable} lacks the standard module {module}; {line}")
 
 
 def carry_out(

@@ -167,7 +167,8 @@ def _kept(
         return Fix(message=f"add it through {keeper}, which manages the packages there", steps=[details], changes=[])
     verb = "create an environment for" if isinstance(own, CreateEnvironment) else "install it into the environment of"
     message = f"{verb} this folder: {keeper} manages the packages of this Python"
-    return Fix(message=message, steps=[step(machine, own)], changes=[own.prefix])
+    first = before_creating(machine, interpreter) if isinstance(own, CreateEnvironment) else None
+    return Fix(message=message, steps=[*(first or []), step(machine, own)], changes=[own.prefix])
 
 
 def own_environment(
@@ -179,16 +180,34 @@ def own_environment(
     """
     reader = machine.reader
     path = reader.join(reader.folder, ".venv")
-    if interpreter.prefix != interpreter.base_prefix or not _makes_environments(interpreter):
+    if interpreter.prefix != interpreter.base_prefix or interpreter.version.startswith("2."):
         return None
     if reader.exists(path):
         return FillEnvironment(prefix=path, requirements=requirements)
+    if before_creating(machine, interpreter) is None:
+        return None
     return CreateEnvironment(prefix=path, python=interpreter.executable, requirements=requirements)
 
 
-def _makes_environments(interpreter: Interpreter) -> bool:
-    """Whether ``prepare`` takes this interpreter for a base."""
-    return not interpreter.version.startswith("2.")
+def lacks_to_create(machine: Machine, base: Interpreter) -> str | None:
+    """The standard module that a base Python needs to create environments and does not have; None: it has both."""
+    reader = machine.reader
+    for module in ("venv", "ensurepip"):
+        path = reader.join(base.library, module, "__init__.py")
+        if not reader.is_file(path) and not reader.is_file(path + "c"):
+            return module
+    return None
+
+
+def before_creating(machine: Machine, base: Interpreter) -> list[Step] | None:
+    """What is to be done before a base Python can create an environment; None where that is not possible."""
+    if base.version.startswith("2."):
+        return None
+    if lacks_to_create(machine, base) is None:
+        return []
+    # Another Python than the system's has nothing of the system's packages.
+    brought = of_system(machine, f"python{base.minor}-venv", None, None) if base.prefix == "/usr" else None
+    return list(brought.steps) if brought is not None else None
 
 
 def _may_be_installed(machine: Machine, requirement: str, more: tuple[str, ...]) -> bool:
@@ -222,9 +241,11 @@ def with_another_python(machine: Machine, interpreter: Interpreter, minor: str, 
     path = f"{beside}-{minor}"
     made = step(machine, CreateEnvironment(prefix=path, python=f"version:{minor}", requirements=[requirement]))
     message = f"create an environment with Python {minor}"
-    here = any(interpreter.minor == minor and _makes_environments(interpreter) for interpreter in machine.interpreters)
+    here = any(item.minor == minor and before_creating(machine, item) is not None for item in machine.interpreters)
     if not here:
-        details = by_hand(f"no Python {minor} was found here; once that is installed", made.line)
+        lacking = [lacks_to_create(machine, item) for item in machine.interpreters if item.minor == minor]
+        why = f"Python {minor} here lacks the module {lacking[0]}" if lacking else f"no Python {minor} was found here"
+        details = by_hand(f"{why}; once that is installed", made.line)
         return Fix(message=message, steps=[details], state="may-help")
     return Fix(message=message, steps=[made], changes=[path])
 

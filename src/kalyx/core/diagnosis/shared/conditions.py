@@ -30,7 +30,9 @@ def same_minor(view: View, machine: Machine) -> Interpreter | None:
     """An installation on this machine of the version that the environment was made for; its own base before others."""
     minor, base = minor_of(view.environment.version or ""), view.environment.base_prefix
     able = [interpreter for interpreter in machine.interpreters if minor and interpreter.minor == minor]
-    return next((interpreter for interpreter in able if interpreter.prefix == base), able[0] if able else None)
+    able.sort(key=lambda interpreter: interpreter.prefix != base)
+    ready = [interpreter for interpreter in able if fixes.lacks_to_create(machine, interpreter) is None]
+    return next(iter([*ready, *able]), None)
 
 
 def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
@@ -40,7 +42,7 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
     """
     reader, prefix = machine.reader, view.environment.prefix
     folder = reader.join(prefix, "bin")
-    steps: list[Step] = []
+    steps: list[Step] = list(fixes.before_creating(machine, base) or [])
     if reader.system != "windows":
         broken = view.problem.path if view.problem is not None else None
         named = [reader.join(folder, name) for name in reader.names(folder) if name.startswith("python")]
@@ -75,7 +77,8 @@ def recreated(view: View, machine: Machine) -> Fix | None:
         for interpreter in machine.interpreters
         if interpreter.prefix == interpreter.base_prefix and interpreter.implementation == "cpython"
     ]
-    able = [interpreter for interpreter in own if interpreter.version.startswith("3.")]
+    able = [interpreter for interpreter in own if fixes.before_creating(machine, interpreter) is not None]
+    able = [interpreter for interpreter in able if fixes.lacks_to_create(machine, interpreter) is None] or able
     if not asked or not able:
         return None
     aside = f"{prefix}-{made_for}"
@@ -86,6 +89,7 @@ def recreated(view: View, machine: Machine) -> Fix | None:
     later = [interpreter for interpreter in able if numbers_of(interpreter.version) > numbers_of(made_for)]
     base = later[-1] if later else able[0]
     steps = [
+        *(fixes.before_creating(machine, base) or []),
         fixes.step(machine, Move(path=prefix, to=aside)),
         fixes.step(machine, CreateEnvironment(prefix=prefix, python=base.executable, requirements=asked)),
     ]
