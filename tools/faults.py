@@ -40,7 +40,7 @@ _DRAWN = tuple(f"tests/{name}.py::" for name in ("cli/test_drawn", "core/test_fi
 _IN_MEMORY = ("tests/core", "tests/cli/test_drawn.py", "tests/cli/test_rendered.py", "tests/cli/test_typed.py", "tests/cli/test_many.py")
 _WIDER = "wider exception"
 # Calls that give the same whichever of two arguments comes first: exchanged, they are no fault.
-_EITHER_WAY = ("max", "min", "same_path")
+_EITHER_WAY = ("max", "min", "same_path", "_same_seat")
 # A test that takes less, in seconds, is in each run; so is what compares word for word, or is the only one of its kind.
 _COSTLY = 0.5
 _EACH_RUN = (*_DRAWN, "tests/cli/test_many.py", "tests/windows/", "tests/trust/test_brought.py::test_nothing_is_run[plainly]")

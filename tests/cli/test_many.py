@@ -256,3 +256,31 @@ for first in range(0, MACHINES, IN_ONE_FILE):
 @pytest.mark.parametrize("name", SCENES.names)
 def test_many(name):
     assert not (difference := SCENES.difference(name)), difference
+
+
+def kept(model: ModelInstaller) -> dict[str, str]:
+    """What stands on the machine but for Kalyx's own notes, and what an installer put there."""
+    ours = ("kalyx-removed", f"kalyx{model.reader.path.sep}", ".kalyx", "site-packages", f"{model.reader.path.sep}caches{model.reader.path.sep}")
+    return {path: text.partition(" @")[0] for path, text in tree(model.reader, model.reader.path.splitdrive(model.reader.home)[0] + model.reader.path.sep).items() if not any(word in path for word in ours)}
+
+
+@pytest.mark.parametrize("first", (100, 118))
+def test_what_is_done_is_undone(first):
+    undone = 0
+    for seed in range(first, first + 18):
+        made = Made(seed)
+        model = made.model()
+        for words in made.changes():
+            if words[0] not in ("point", "register", "unregister", "fill") or "--undo" in words:
+                model.typed(*words)
+                continue
+            before = kept(model)
+            status, out, _ = model.typed(*words, "--json")
+            answer = json.loads(out)
+            assert status != 2 or kept(model) == before, (seed, words)
+            if kept(model) != before:
+                undo = answer["undo"]
+                assert model.typed(*undo[1:], "--yes")[0] == 0, (seed, words, undo)
+                assert kept(model) == before, (seed, words, undo)
+                undone += 1
+    assert undone > 5

@@ -264,7 +264,7 @@ def windows_package(name: str, files: dict[str, object], *metadata: str, where: 
 
 ON_WINDOWS = {**JOB, "C:/Python311/Lib/ensurepip/__init__.py": "", "C:/Python311/Lib/statistics.py": "def mean(values): pass\n", **windows_package("pip", {"pip/__init__.py": ""}), **windows_package("moor", {"moor.py": "import hive.comb\n"}, "Requires-Dist: hive>=2"), **windows_package("peat", {"peat.py": ""}, where="~/two words")}
 scene("job_on_windows", made=lambda: of_windows(ON_WINDOWS, index=KERNELS))
-scene("fixes_on_windows", made=lambda: of_windows({**ON_WINDOWS, "C:/moor/json.py": "x = 1\n", "~/spring/src/combs.py": "", "C:/Python311/Lib/json.py": "loads = 1\n"}, {"PYTHONPATH": "C:\\moor"}, INDEX))
+scene("fixes_on_windows", made=lambda: of_windows({**ON_WINDOWS, "C:/moor/json.py": "x = 1\n", "~/spring/src/combs.py": "", "C:/Python311/Lib/json.py": "loads = 1\n", "~/spring/tools/run": "import gone\n"}, {"PYTHONPATH": "C:\\moor"}, INDEX))
 scene("job_on_macos", made=lambda: of_macos({**JOB, "/Library/Frameworks/Python.framework/Versions/3.12/lib/python3.12/venv/__init__.py": "", "/Library/Frameworks/Python.framework/Versions/3.12/lib/python3.12/ensurepip/__init__.py": "", **dist("pip", "24.0", {"pip/__init__.py": ""}, where="~/heath/lib/python3.12/site-packages")}, index=KERNELS))
 
 
@@ -397,6 +397,10 @@ scene("kernels_by_a_name", {f"~/.local/share/jupyter/kernels/{name}/kernel.json"
 BROKEN_BASE = {"~/orchard/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.7\n", "~/orchard/bin/python": Link("/gone/bin/python3.11"), **dist("hive", "1.0", {"hive.py": ""}, where="orchard"), "~/own/pyvenv.cfg": "home = /usr/bin\nversion = 3.11.7\n", "spring/.venv/pyvenv.cfg": "home = /gone/bin\nversion = 3.11.7\n", "spring/.venv/bin/python": Link("/gone/bin/python3.11"), "spring/.venv/lib/python3.11/site-packages/hive.py": "", "/moor/peat.py": "x = 1\n", "spring/peat.py": Link("/moor/peat.py"), **dist("peat", "1.0", {"peat/__init__.py": "", "peat/deep.py": ""})}
 scene("base_gone_is_fixed", BROKEN_BASE, INDEX)
 scene("filled_beside_the_users_own", {**dist("hive", "2.0", {"hive.py": ""}, where="user"), **dist("mine", "1.0", {"mine.py": ""}, where="user"), **dist("pip", "24.0", {"pip/__init__.py": ""}, where="base"), **dist("old", "1.0", {"old.py": ""}, where="base"), **dist("old", "2.0", {"old.py": ""}, where="user")}, INDEX)
+
+
+DYNLOAD = {f"{prefix}/{path}": content for prefix, version in (("/opt/a", "3.9.18"), ("/opt/b", "3.11.9"), ("/opt/c", "3.12.1")) for path, content in {f"bin/python{version[:-2].rstrip('.')}": BINARY.replace(b"3.11.7", version.encode()), f"lib/python{version[:-2].rstrip('.')}/os.py": "", f"lib/python{version[:-2].rstrip('.')}/lib-dynload/_sqlite3.cpython.so": b"\x7fELF", f"lib/python{version[:-2].rstrip('.')}/site-packages/x.py": ""}.items()}
+scene("which_of_several", {**DYNLOAD, **dist("hive", "1.0", {"hive/__init__.py": ""}), **dist("hive", "2.0", {"hive/__init__.py": "", "hive/comb.py": ""}, where="orchard"), "lib/sqlite3/__init__.py": "import _sqlite3\n", **{f"~/heath/lib/python{minor}/site-packages/moor/__init__.py": "" for minor in ("3.9", "3.10", "3.8")}, "spring/crash.py": "die('SIGSEGV')\n"}, INDEX, {"PATH": f"{HOME}/heath/bin:/usr/bin:/opt/a/bin:/opt/b/bin:/opt/c/bin"})
 
 
 CIRCULAR = {"spring/hive.py": "from hive import wax\n", **dist("hive", "1.0", {"hive.py": "wax = 1\n"}, where="orchard")}

@@ -119,7 +119,7 @@ ROWS = {
     "kernels.specs:_filled": [(("{a} b {c}", {"a": "1"}), "1 b {c}"), (("x", {}), "x")],
     "system.reasons:reason_of": [(OSError(errno.EACCES, "Permission denied"), "permission denied"), (OSError("Odd"), "odd")],
     "system.live_reader:_split": [("/a/b", ("/a", "b")), ("/a", ("/", "a")), *([("//a", ("//", "a"))] if os.name == "posix" else [])],
-    "text.numbers:exit_status": [((3, "windows"), "3"), ((-1073741819, "windows"), "0xC0000005"), ((0x80000100, "windows"), "0x80000100"), ((-9, "linux"), "-9"), ((None, "windows"), "None")],
+    "text.numbers:exit_status": [((3, "windows"), "3"), ((0, "windows"), "0"), ((-1073741819, "windows"), "0xC0000005"), ((0x80000100, "windows"), "0x80000100"), ((-9, "linux"), "-9"), ((None, "windows"), "None")],
     "imports.standard:systems_of": [("fcntl", ["linux", "macos"]), ("winreg", ["windows"]), ("curses.ascii", ["linux", "macos"]), ("dbm.gnu", ["linux", "macos"]), ("dbm", None), ("json", None), ("hivescale", None)],
     "queries.contrast:_with_slashes": [(r"C:\a\b", "C:/a/b"), (r"\\server\a", "//server/a"), ("/a\\b", "/a\\b")],
     "system.live_reader:_unescaped": [(r"a\040b\011c\012d\134e", "a b\tc\nd\\e")],

@@ -106,7 +106,7 @@ class ModelKernel(Running):
         yield "iopub", Session(self.session.key).request("stream", {"text": "of another client"})[1]
         if message.type == "kernel_info_request":
             yield answer("shell", "kernel_info_reply", language_info={"name": {"of another language": "R", "of no language": ""}.get(self.odd, "python")}, protocol_version="5.3")
-        elif message.type == "shutdown_request":
+        elif message.type == "shutdown_request" and not message.content["restart"]:
             self.ended = 0
         elif self.odd in ("of another language", "of no language"):
             yield answer("shell", "execute_reply", status="error")

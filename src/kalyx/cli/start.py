@@ -118,6 +118,8 @@ class Parser(argparse.ArgumentParser):
 
         for form, sentence in _SENTENCES:
             message = re.sub(form, sentence, message)
+        if message.startswith("too many") and "--under" in self._option_string_actions:
+            message += "; a folder to look below is named by --under"
         raise Refusal(f"{self.prog}: {message}; see {self.prog} --help")
 
 

@@ -53,7 +53,7 @@ def resolve(machine: Machine, text: str) -> Seat:
     reader = machine.reader
     if text.endswith(ENDING):
         return seat_of_notebook(machine, reader.absolute(text))
-    if text in (".", "..") or "/" in text or (reader.system == "windows" and "\\" in text) or text.startswith("~"):
+    if text in (".", "..") or reader.has_separator(text) or text.startswith("~"):
         path = reader.absolute(text)
         if reader.kind(path) is None and any(view.environment.name == text for view in machine.views):
             return _named(machine, text)  # a name that has its folder's in front

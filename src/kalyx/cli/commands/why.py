@@ -172,12 +172,12 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"), tell=tell)
         path = machine.reader.absolute(what[0])
-        is_program = not path.endswith(_SOURCES) and machine.reader.is_file(path) and machine.reader.may_run(path)
+        is_program = not path.endswith(_SOURCES) and next(machine.reader.lookup(path, None), None) is not None
         if is_program and options.target is None and options.command_line is None:
             return why_program(machine, path, tell=tell)
         target = options.target or (path if path.endswith(".ipynb") else None)
         return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
-    gone = next((text for text in what if text.endswith(_SOURCES) or "/" in text), None)
+    gone = next((text for text in what if text.endswith(_SOURCES) or machine.reader.has_separator(text)), None)
     if gone is not None:
         path = machine.reader.absolute(gone)
         if machine.reader.exists(path) and len(what) == 1:
@@ -373,10 +373,9 @@ def _is_file(call: Call, text: str) -> bool:
     if text.startswith(("import ", "from ")):
         return False
     path = reader.absolute(text)
+    is_path = reader.has_separator(text)
     if text.endswith((".py", ".ipynb")):
-        if reader.kind(path) is None and "/" not in text and text.endswith(".py"):
-            return False
+        return is_path or text.endswith(".ipynb") or reader.kind(path) is not None
+    if (text.endswith(_SOURCES) or is_path) and reader.is_file(path):
         return True
-    if (text.endswith(_SOURCES) or "/" in text or reader.path.sep in text) and reader.is_file(path):
-        return True
-    return reader.is_folder(path) and (text in (".", "..") or "/" in text)
+    return reader.is_folder(path) and (text in (".", "..") or is_path)

@@ -179,7 +179,8 @@ def _value(reader: Reader, folder: str, kind: str, before: str, target: Seat) ->
         inner = str(reader.path.relpath(path, folder)).replace("\\", "/")
         if word is not None and not inner.startswith(".."):
             return f"{word}/{inner}"
-        if before and not reader.path.isabs(before) and "$" not in before and ("/" in before or before.startswith(".")):
+        is_relative = reader.has_separator(before) or before.startswith(".")
+        if is_relative and not reader.path.isabs(before) and "$" not in before:
             return f"./{inner}" if before.startswith("./") else inner
     return path
 
@@ -250,4 +251,4 @@ def proof(machine: Machine, file: str, target: Seat) -> Seat:
         if seat.environment is not None and seat.environment.key == target.environment.key:
             return seat
     prefix = visible(target.environment.prefix)
-    raise KalyxError(f"{visible(file)} does not choose {prefix} after the change; the change was rolled back")
+    raise KalyxError(f"{visible(file)} does not choose {prefix} after the change")

@@ -148,7 +148,10 @@ def carry_out(machine: Machine, pointing: Pointing, proof: Callable[[], object] 
             transaction.write(pointing.path, pointing.after, new=True)
         else:
             transaction.write(pointing.path, pointing.after, over=pointing.before, times=pointing.times)
-        proof()
+        try:
+            proof()
+        except KalyxError as refusal:
+            raise KalyxError(f"{refusal.message}; the change was rolled back") from None
         transaction.commit()
     kind = "notebook" if pointing.path.endswith(ENDING) else "editor"
     return ["kalyx", "point", f"{kind}:{pointing.path}", "--undo"]

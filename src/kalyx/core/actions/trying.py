@@ -201,7 +201,7 @@ def _variables(machine: Machine, attempt: _Attempt, variables: Mapping[str, str 
 
 def _install(machine: Machine, attempt: _Attempt, step: Install, folder: str, wheels: str | None, tell: Tell) -> None:
     """What the step would install, in a folder of its own before the environment's own packages."""
-    if "-e" in step.options or any("/" in word for word in step.requirements):
+    if "-e" in step.options or any(map(machine.reader.has_separator, step.requirements)):
         raise _NotTried  # building a project runs its code: that is for the user to want
     words = [*(word for word in step.options if word in _KEPT), *step.requirements]
     installer = Installer(machine, attempt.interpreter, wheels)

@@ -78,7 +78,7 @@ def removable(machine: Machine, word: str) -> Kernel:
 
 
 def _is_folder_word(machine: Machine, word: str) -> bool:
-    return "/" in word or (machine.reader.system == "windows" and "\\" in word)
+    return machine.reader.has_separator(word)
 
 
 def _by_id(machine: Machine, identifier: str) -> Kernel:

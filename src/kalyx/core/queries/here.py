@@ -218,11 +218,7 @@ def relation(seat: Seat, reference: Seat) -> Relation:
         return "unknown" if seat.undecided or seat.reason is None else "dead"
     if reference.environment is None:
         return "unknown"
-    same = seat.environment.key == reference.environment.key
-    # Two installations can share one prefix; then the version tells them apart.
-    if same and seat.environment.kind == "installation" and reference.interpreter is not None:
-        same = seat.interpreter.version == reference.interpreter.version
-    return "same" if same else "differs"
+    return "same" if seat.environment.key == reference.environment.key else "differs"
 
 
 def _that_matter(seats: list[Seat]) -> list[Finding]:

@@ -493,6 +493,10 @@ class Reader:
             path_folders.append(str(self.path.normpath(self.join(self.folder, entry or "."))))
         return path_folders
 
+    def has_separator(self, word: str) -> bool:
+        """Whether a word is written as a path: on Windows with either slash."""
+        return "/" in word or self.path.sep in word
+
     def lookup(self, word: str, path: str | None = None, *, current_first: bool = False) -> Iterator[str]:
         """Every file that ``word`` could start by this ``PATH``, first the one that wins.
 
@@ -505,7 +509,7 @@ class Reader:
             if self.path.splitext(word)[1].lower() not in known:
                 endings = known
         folders = self.path_folders(path)
-        if "/" in word or self.path.sep in word:
+        if self.has_separator(word):
             word, folders = self.within(word), [self.folder]
         elif current_first:
             folders.insert(0, self.folder)
