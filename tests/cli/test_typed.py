@@ -22,6 +22,7 @@ from kalyx import __version__
 from kalyx.core import signals
 from kalyx.core.system.loopback import CHANNELS
 from kalyx.core.system.memory_reader import Link, MemoryReader, Pipe
+from kalyx.core.system.own_command import ENTRY
 from kalyx.core.system.reader import Process
 from kalyx.core.system.runner import Ended
 from tests.made import BINARY, HOME, WINDOWS, Files, dist, index_of, put, raw, with_library
@@ -55,7 +56,7 @@ def session(machine: ModelInstaller, lines: str) -> Iterable[str]:
         status, out, err = machine.typed(*(word.replace("~", home) for word in shlex.split(typed)), given=given.lstrip("! ").replace("|", "\n"), at_terminal=given[:1] == "!")
         assert "a failure of Kalyx itself" not in err, f"{line}\n{err}"
         yield from [f"$ kalyx {line}", *(f"  {text}".rstrip() for text in (_read(out) + err).splitlines())]
-        after = [text for text in changed(before, tree(machine.reader, top)) if text != "as it was" and "/.local/state/" not in text and "\\kalyx\\journal\\" not in text]
+        after = [text for text in changed(before, tree(machine.reader, top)) if text != "as it was" and "/.local/state/" not in text and ENTRY not in text and "\\kalyx\\journal\\" not in text]
         yield from [*(f"  * {text}" for text in after), *([f"  = {status}"] if status else []), ""]
 
 

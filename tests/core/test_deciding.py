@@ -6,7 +6,6 @@ from copy import copy
 from types import SimpleNamespace
 
 import pytest
-from msgspec.structs import replace
 
 from kalyx.core.actions import fixing, version_cache
 from kalyx.core.diagnosis import difference, experiments, fixes
@@ -36,7 +35,9 @@ from kalyx.core.model.steps import (
     WriteImport,
 )
 from kalyx.core.queries import here, survey
-from tests.made import HOME, Files
+from kalyx.core.targets import resolve
+from tests.made import BINARY, HOME, Files
+from tests.support.scenes import plus
 
 
 def finding(cause: str, *fixes: Fix, certainty: str = "proven") -> Finding:
@@ -322,16 +323,15 @@ def test_whose_packages_the_system_has(text):
     assert fixes._family(files.machine()) == SYSTEMS[text]
 
 
-@pytest.mark.parametrize("kind, versions, said", [("installation", ("3.11.7", "3.11.7"), "same"), ("installation", ("3.11.7", "3.9.2"), "differs"),
-                                                  ("virtual", ("3.11.7", "3.9.2"), "same")])  # fmt: skip
-def test_two_installations_in_one_prefix_differ_by_their_version(kind, versions, said):
-    machine = Files().machine()
-    environment = next(found for found in machine.all_environments if found.kind == kind)
-    interpreters = [replace(machine.interpreters[0], version=version) for version in versions]
-    seats = [Seat(seat="shell", name="shell", interpreter=interpreter, environment=environment) for interpreter in interpreters]
-    assert here.relation(*seats) == said
-    assert here.relation(Seat(seat="shell", name="x", reason="gone"), seats[0]) == "dead"
-    assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), seats[0]) == "unknown"
+def test_two_installations_in_one_prefix_differ():
+    machine = plus(Files(), {"/usr/bin/python3.9": BINARY.replace(b"3.11.7", b"3.9.2"), "/usr/lib/python3.9/os.py": b""}).machine()
+    eleven, again, nine, heath = (resolve(machine, path) for path in ("/usr/bin/python3.11", "/usr/bin/python3", "/usr/bin/python3.9", f"{HOME}/heath"))
+    assert [here.relation(seat, eleven) for seat in (eleven, again, nine, heath)] == ["same", "same", "differs", "differs"]
+    assert [seat.interpreter.is_in_environment_of(eleven.interpreter) for seat in (again, nine, heath)] == [True, False, False]
+    machine.know(nine.environment)
+    assert machine.environment_at("/usr/bin/python3.9").target == "/usr/bin/python3.9" and heath.environment.target == heath.environment.prefix
+    assert here.relation(Seat(seat="shell", name="x", reason="gone"), eleven) == "dead"
+    assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), eleven) == "unknown"
 
 
 @pytest.mark.parametrize("prefix, root", [("/usr", "/usr/lib/python3.11"), ("/usr/local", "/usr/local/lib/python3.11"), ("/", "/lib/python3.11"), ("/opt/hive", "/opt/hive")])
