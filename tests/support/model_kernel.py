@@ -106,7 +106,8 @@ class ModelKernel(Running):
         yield "iopub", Session(self.session.key).request("stream", {"text": "of another client"})[1]
         if message.type == "kernel_info_request":
             yield answer("shell", "kernel_info_reply", language_info={"name": {"of another language": "R", "of no language": ""}.get(self.odd, "python")}, protocol_version="5.3")
-        elif message.type == "shutdown_request" and not message.content["restart"]:
+        elif message.type == "shutdown_request":
+            assert not message.content["restart"], "it would be started again"
             self.ended = 0
         elif self.odd in ("of another language", "of no language"):
             yield answer("shell", "execute_reply", status="error")
