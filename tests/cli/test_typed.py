@@ -401,7 +401,7 @@ scene("filled_beside_the_users_own", {**dist("hive", "2.0", {"hive.py": ""}, whe
 
 
 DYNLOAD = {f"{prefix}/{path}": content for prefix, version in (("/opt/a", "3.9.18"), ("/opt/b", "3.11.9"), ("/opt/c", "3.12.1")) for path, content in {f"bin/python{version[:-2].rstrip('.')}": BINARY.replace(b"3.11.7", version.encode()), f"lib/python{version[:-2].rstrip('.')}/os.py": "", f"lib/python{version[:-2].rstrip('.')}/lib-dynload/_sqlite3.cpython.so": b"\x7fELF", f"lib/python{version[:-2].rstrip('.')}/site-packages/x.py": ""}.items()}
-scene("which_of_several", {**DYNLOAD, **dist("hive", "1.0", {"hive/__init__.py": ""}), **dist("hive", "2.0", {"hive/__init__.py": "", "hive/comb.py": ""}, where="orchard"), "lib/sqlite3/__init__.py": "import _sqlite3\n", **{f"~/heath/lib/python{minor}/site-packages/moor/__init__.py": "" for minor in ("3.9", "3.10", "3.8")}, "spring/crash.py": "die('SIGSEGV')\n"}, INDEX, {"PATH": f"{HOME}/heath/bin:/usr/bin:/opt/a/bin:/opt/b/bin:/opt/c/bin"})
+scene("which_of_several", {**DYNLOAD, **dist("hive", "1.0", {"hive/__init__.py": ""}), **dist("hive", "2.0", {"hive/__init__.py": "", "hive/comb.py": ""}, where="orchard"), "lib/sqlite3/__init__.py": "import _sqlite3\n", **{f"~/heath/lib/python{minor}/site-packages/moor/__init__.py": "" for minor in ("3.9", "3.10", "3.8")}, "spring/crash.py": "die('SIGSEGV')\n", "site/linked": Link("/moor/linked"), "/moor/linked/__init__.py": "", "/moor/linked/part.py": ""}, INDEX, {"PATH": f"{HOME}/heath/bin:/usr/bin:/opt/a/bin:/opt/b/bin:/opt/c/bin"})
 
 
 CIRCULAR = {"spring/hive.py": "from hive import wax\n", **dist("hive", "1.0", {"hive.py": "wax = 1\n"}, where="orchard")}

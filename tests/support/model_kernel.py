@@ -115,6 +115,7 @@ class ModelKernel(Running):
         elif message.type == "execute_request" and self.odd == "stuck":
             yield answer("iopub", "stream", text="so far")
         elif message.type == "execute_request":
+            assert not {"store_history", "allow_stdin"} & {name for name, value in message.content.items() if value is True}, "the user's kernel is only asked"
             expressions = message.content["user_expressions"]
             if not expressions:
                 yield answer("iopub", "stream", name="stdout", text=self.program.said_by(message.content["code"]))
