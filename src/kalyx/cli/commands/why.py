@@ -340,13 +340,15 @@ def _attempt(
 
     try:
         fixing.carry_out(call.machine, fix, before.target, tell, _keeper(call, kept))
-        if fixing.leaves_nothing_to_ask(fix):
-            return WhyAnswer(target=before.target, imports=[]), None
-        after = answer_of(call.reread(), tell)
     except KalyxError as refusal:
         if is_only and len(kept) < 2:
             raise
         return None, str(refusal)
+    try:
+        after = answer_of(call.reread(), tell)
+    except KalyxError as refusal:
+        removed = WhyAnswer(target=before.target, imports=[]) if fixing.removes_the_seat(fix) else None
+        return removed, str(refusal) if removed is None else None
     return (after if fixing.is_gone(fix, before.imports, after.imports) else None), None
 
 

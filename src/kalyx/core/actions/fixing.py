@@ -10,7 +10,7 @@ from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.interpreters.consent import has_entered, not_to_be_run
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Finding, Fix, ImportAnswer, KalyxError, Seat
-from kalyx.core.model.steps import CreateEnvironment, RemakeEnvironment, RemoveEnvironment, Step
+from kalyx.core.model.steps import CreateEnvironment, RemakeEnvironment, RemoveEnvironment, Step, UnregisterKernel
 from kalyx.core.system import Reader
 from kalyx.core.text.visible import visible
 
@@ -51,8 +51,11 @@ def _is_carried_out(step: Step) -> bool:
 def is_gone(fix: Fix, before: list[ImportAnswer], after: list[ImportAnswer]) -> bool:
     """Whether the first failure is gone: the module imports, or the import fails at something else.
 
-    Where no interpreter started before, an environment that was recreated and starts one is that.
+    Where no interpreter started before, an environment that was recreated and starts one is that; so is one that was
+    removed.
     """
+    if any(isinstance(step, RemoveEnvironment) for step in fix.steps):
+        return True
     recreates = any(isinstance(step, (RemakeEnvironment, CreateEnvironment)) for step in fix.steps)
     for was in before:
         if was.findings:
@@ -65,9 +68,9 @@ def is_gone(fix: Fix, before: list[ImportAnswer], after: list[ImportAnswer]) -> 
     return True
 
 
-def leaves_nothing_to_ask(fix: Fix) -> bool:
-    """Whether a fix removes the environment that was asked about."""
-    return any(isinstance(step, RemoveEnvironment) for step in fix.steps)
+def removes_the_seat(fix: Fix) -> bool:
+    """Whether a fix removes the environment or the kernel that was asked about, so that nothing can be asked there."""
+    return any(isinstance(step, (RemoveEnvironment, UnregisterKernel)) for step in fix.steps)
 
 
 def plan_of(fix: Fix) -> list[ChangePlan]:
@@ -99,13 +102,12 @@ def carry_out(
 
 
 def _asked_about(reader: Reader, seat: Seat) -> set[str]:
-    """The interpreter of a seat and its environment; of a path that starts nothing, what the user named by it."""
-    paths = {seat.interpreter.executable, seat.interpreter.prefix} if seat.interpreter is not None else set()
-    if seat.environment is not None:
-        paths.add(seat.environment.prefix)
+    """What a seat runs; of a path that starts nothing the environment that the user named by it."""
+    if seat.interpreter is not None:
+        return {seat.interpreter.executable, seat.interpreter.prefix}
     if seat.seat == "path" and seat.source is not None:
-        paths |= {seat.source, reader.parent(reader.parent(seat.source))}
-    return paths
+        return {seat.source, reader.parent(reader.parent(seat.source))}
+    return set()
 
 
 def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: set[str]) -> None:

@@ -60,7 +60,7 @@ def removable(machine: Machine, word: str) -> Kernel:
     the one that a server takes or the one that was registered, is the user's to say.
     """
     reader = machine.reader
-    if _is_folder_word(machine, word):
+    if machine.reader.has_separator(word):
         folder = reader.absolute(word)
         if reader.name(reader.parent(folder)) != "kernels":
             raise KalyxError(f"{visible(folder)} is not a kernel's folder: those lie in a folder called kernels")
@@ -75,10 +75,6 @@ def removable(machine: Machine, word: str) -> Kernel:
     if reader.kind(reader.join(kernel.folder, SPEC_FILE)) is None:
         raise KalyxError(f"{kernel.folder} holds no {SPEC_FILE}; Kalyx leaves it alone")
     return kernel
-
-
-def _is_folder_word(machine: Machine, word: str) -> bool:
-    return machine.reader.has_separator(word)
 
 
 def _by_id(machine: Machine, identifier: str) -> Kernel:
@@ -155,7 +151,7 @@ def _is_of(reader: Reader, path: str, folder: str) -> bool:
 def removed_folder(machine: Machine, word: str) -> str:
     """The folder that a removed kernel was in, by its id or that folder. Raises KalyxError."""
     reader = machine.reader
-    if _is_folder_word(machine, word):
+    if machine.reader.has_separator(word):
         return reader.absolute(word)
     if not valid_id(word):
         raise KalyxError(f"{word!r} is not a kernel id")

@@ -132,6 +132,7 @@ def _paths(left: Seat, right: Seat, differences: list[Difference]) -> None:
                     break
             if interpreter is not None:
                 text = _without_version(text, interpreter.version)
+            # On Windows the prefix itself is an entry, of an environment and of an installation for different reasons.
             if entry.put_by != "program" and text != "{prefix}":
                 entries.append(text)
         return entries
