@@ -124,10 +124,13 @@ def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
     (seat,) = editor_seats(facts_of(files=files), MOOR)
     assert seat.interpreter.prefix == f"{HOME}/orchard"
     own = {"family": "mine", "form": "hive settings", "format": "json", "files": ["hive.json"],
-           "choices": [{"key": ["python"], "part": "tests", "kind": "interpreter"}]}  # fmt: skip
+           "choices": [{"key": ["python"], "part": "terminal", "kind": "interpreter"}]}  # fmt: skip
     added = {
-        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"note": "mine", "descriptors": [1, {**own, "choices": [{}]}, {**own, "format": "yaml"}, {**own, "format": "xml"}, own]}),
+        f"{HOME}/.config/kalyx/kalyx-editors.json": json.dumps({"note": "mine", "descriptors": [1, {**own, "choices": [{}]}, {**own, "format": "yaml"}, {**own, "format": "xml"}, {**own, "choices": [{**own["choices"][0], "kind": "interpretor"}]}, {**own, "filse": []}, own]}),
         "hive.json": f'{{"python": "{HEATH}"}}',
     }
-    (seat,) = editor_seats(facts_of(files=added), MOOR)
-    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive.json: tests", "tests", HEATH)
+    *problems, seat = editor_seats(facts_of(files=added), MOOR)
+    assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive.json: terminal's Python", "terminal", HEATH)
+    words = ("got `int`", "`key`", "'yaml'", "xml has 2 keys", "'interpretor'", "`filse`")
+    for number, (problem, word) in enumerate(zip(problems, words, strict=True), 1):
+        assert problem.undecided and f"without row {number}: " in problem.reason and word in problem.reason

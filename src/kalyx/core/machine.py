@@ -23,7 +23,7 @@ from kalyx.core.environments.searchpath import SearchPath, search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.folders import Server, kernel_folders, reach_folder
 from kalyx.core.kernels.specs import UNLISTED, as_the_server_lists, id_from, listed_kernels
-from kalyx.core.model.records import Environment, Interpreter, Kernel, Seat, Unread
+from kalyx.core.model.records import Environment, Interpreter, Kernel, Reach, Seat, Unread
 from kalyx.core.seats import callers, shell
 from kalyx.core.seats.answering import running_server, server_to_start
 from kalyx.core.seats.notebook import ENDING
@@ -286,7 +286,7 @@ class Machine:
         own = self.server.folder is not None
         return self.reader.seen_by(self.server.variables, self.server.folder) if own else self.reader
 
-    def registered_in(self, reach: str, prefix: str) -> str:
+    def registered_in(self, reach: Reach, prefix: str) -> str:
         """The folder in which a kernel of this reach is registered for the server. Raises KalyxError."""
         return reach_folder(self._seen_by_server, reach, prefix, self.server.variables)
 

@@ -10,6 +10,7 @@ from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import View, view_of
 from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
 from kalyx.core.machine import Machine
+from kalyx.core.model import System
 from kalyx.core.model.records import KalyxError, Seat
 from kalyx.core.model.results import EnterAnswer
 from kalyx.core.seats.startfiles import taken_over
@@ -67,7 +68,7 @@ def _site_modules(reader: Reader, base: str, shell: str) -> tuple[list[str], str
     return [needed[0].name], f"module load {line_for([needed[0].name], shell)}; "
 
 
-def _may_be_in_a_script(view: View, prefix: str, system: str) -> bool:
+def _may_be_in_a_script(view: View, prefix: str, system: System) -> bool:
     """Whether the folder and the prompt are plain words, that any activation script may hold as they are."""
     read = _READ_BY_SHELLS - set("\\~") if system == "windows" else _READ_BY_SHELLS
     prompt = (view.settings.get("prompt") if view.settings is not None else None) or ""

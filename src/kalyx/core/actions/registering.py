@@ -24,7 +24,7 @@ from kalyx.core.kernels.specs import SPEC_FILE, id_from, read_kernel, spec_of, v
 from kalyx.core.kernels.startup_file import STARTUP_FILE, content, option_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import RehearsalAnswer
-from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Seat
+from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Reach, Seat
 from kalyx.core.seats.server import listed_by, runtime_folder
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import FileStat
@@ -40,7 +40,7 @@ class Order(Struct, kw_only=True):
 
     identifier: str | None = None
     label: str | None = None
-    reach: str = "me"
+    reach: Reach = "me"
     own_path: bool = False
     variables: dict[str, str] = {}
     take_over: bool = False
@@ -96,7 +96,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     if lost:
         notes.append(f"the replaced file sets {', '.join(lost)}; the new one does not (--variable NAME=VALUE sets one)")
     notes += _site_module_notes(machine, interpreter, variables) + _user_package_notes(machine, interpreter, variables)
-    arguments, startup = list(kernel_package.arguments), None
+    arguments, startup = kernel_package.arguments, None
     if order.asks is not None:
         arguments.append(option_of(kernel_package, machine.reader.join(folder, STARTUP_FILE)))
         startup = content(order.asks, identifier)

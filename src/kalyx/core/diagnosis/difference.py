@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from typing import Literal
 
 from msgspec import Struct
 
@@ -35,13 +36,19 @@ _LIMITS = ("RLIMIT_AS", "RLIMIT_NOFILE", "RLIMIT_NPROC", "RLIMIT_STACK", "RLIMIT
 _USUAL_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
+Kind = Literal[
+    "all", "bytecode", "encoding", "entry", "file", "flag", "leftover", "limit", "package", "path", "start-up",
+    "variable", "version",
+]  # fmt: skip
+
+
 class Dimension(Struct):
     """One kind of difference: what may be left out, and the experiment without some of that.
 
     ``deeper``: the same for what one of its items consists of; None where an item is whole.
     """
 
-    kind: str
+    kind: Kind
     items: list[str]
     without: Callable[[Sequence[str]], Experiment]
     deeper: Callable[[str], Dimension | None] = lambda _: None
@@ -64,7 +71,7 @@ class Dimension(Struct):
 class Decisive(Struct):
     """The items without which the import works. ``alone``: with these items only, the import fails as before."""
 
-    kind: str
+    kind: Kind
     items: list[str]
     imports: bool = True  # where the search only wanted Python to start: whether the import works too
     alone: bool = False

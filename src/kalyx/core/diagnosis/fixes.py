@@ -7,6 +7,12 @@ No name is offered for installation that neither metadata nor a table has.
 
 from __future__ import annotations
 
+import re
+from functools import cache
+
+from msgspec import Struct
+
+from kalyx.core.data import table
 from kalyx.core.kernels.specs import UNLISTED, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel
@@ -452,7 +458,7 @@ def of_system(
     }.get(words)
     if chosen is None or chosen[0] is None:
         return None
-    name, argv = str(chosen[0]), chosen[1]
+    name, argv = chosen[0], chosen[1]
     made = step(machine, RunSystemProgram(words=[*argv, name]))
     ending = ", again if it is installed" if again else ""
     return Fix(message=f"install the system's package {name}{ending}", steps=[made], changes=["/usr"])
@@ -473,15 +479,24 @@ def _family(machine: Machine) -> str:
     return "fedora" if any(word in ("fedora", "rhel", "centos") for word in words) else ""
 
 
+# The package of a system: Debian's and its kin's, Fedora's and its kin's, Homebrew's; None where none is known.
+_Package = tuple[str | None, str | None, str | None]
+
+
+class _Packages(Struct, forbid_unknown_fields=True):
+    about: str
+    programs: dict[str, _Package]
+    libraries: dict[str, _Package]
+
+
+@cache
+def _packages() -> _Packages:
+    return table("libraries", _Packages)
+
+
 def bringer_of_library(machine: Machine, library: str) -> Fix | None:
     """Install the system's package that usually provides a shared library; None where the table does not know it."""
-    import re
-
-    from kalyx.core.data import table
-
-    known = table("libraries")["libraries"]
-    assert isinstance(known, dict)
-    for name, packages in known.items():
+    for name, packages in _packages().libraries.items():
         match = re.fullmatch(re.escape(name).replace(r"\*", r"([\d.]+)"), library)
         if match is not None:
             number = match[1].split(".")[0] if match.groups() else ""
@@ -492,21 +507,14 @@ def bringer_of_library(machine: Machine, library: str) -> Fix | None:
 
 def bringer_of_program(machine: Machine, program: str) -> Fix | None:
     """Install the system's package that usually provides a program; None where the table does not know it."""
-    from kalyx.core.data import table
-
-    known = table("libraries")["programs"]
-    assert isinstance(known, dict)
-    packages = known.get(program.removesuffix(".exe"))
+    packages = _packages().programs.get(program.removesuffix(".exe"))
     return of_system(machine, *packages) if packages is not None else None
 
 
 def bringer_of_named(machine: Machine, word: str) -> Fix | None:
     """Install the system's package of a library that an error calls by a word (``zbar``); None where none is known."""
-    from kalyx.core.data import table
-
-    known = table("libraries")["libraries"]
-    assert isinstance(known, dict)
     stem = "lib" + word.lower().removeprefix("lib")
     # libzbar.so.0, libenchant-2.so.2: the word, then a version or the ending.
-    names = [name for name in known if name.lower().startswith(stem) and name[len(stem) :][:1] in ("-", ".")]
+    named = (name for name in _packages().libraries if name.lower().startswith(stem))
+    names = [name for name in named if name[len(stem) :][:1] in ("-", ".")]
     return bringer_of_library(machine, names[0]) if names else None

@@ -7,16 +7,18 @@ headers, PE by Microsoft's format document: each read by the standard package.
 from __future__ import annotations
 
 import io
-from typing import Any
+from typing import Any, Literal
 
 from msgspec import Struct
 
 from kalyx.core.formats.processors import MACH, processor_of
+from kalyx.core.model import System
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.once import once
 from kalyx.core.system.reader import FileStat
 
-SYSTEMS = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
+Form = Literal["ELF", "Mach-O", "PE"]
+SYSTEMS: dict[Form, System] = {"ELF": "linux", "Mach-O": "macos", "PE": "windows"}
 # Bytes that are read at once. Not a multiple of 1,024: only such numbers count as limits that a note is printed about.
 _PART = 65_537
 COMPILED = (".so", ".pyd", ".dylib", ".dll")
@@ -29,7 +31,7 @@ class Header(Struct, kw_only=True):
     for its libraries before the system does.
     """
 
-    form: str | None = None
+    form: Form | None = None
     machines: list[str] = []
     needed: list[str] = []
     asks: dict[str, list[str]] = {}
@@ -40,7 +42,7 @@ class Header(Struct, kw_only=True):
     @property
     def system(self) -> str | None:
         """The system that a file of this form is for; None for no known form."""
-        return SYSTEMS.get(self.form or "")
+        return SYSTEMS[self.form] if self.form is not None else None
 
     @property
     def c_library(self) -> str | None:
@@ -89,7 +91,8 @@ def read_header(reader: Reader, path: str) -> Header:
     size = status.size if isinstance(status, FileStat) else 0
     if not magic:
         return Header(problem="it is empty")
-    parser, form = None, ""
+    parser = None
+    form: Form
     if magic[:4] == b"\x7fELF":
         parser, form = _elf, "ELF"
     elif magic[:4] in (b"\xcf\xfa\xed\xfe", b"\xce\xfa\xed\xfe", b"\xca\xfe\xba\xbe", b"\xfe\xed\xfa\xcf"):

@@ -7,11 +7,12 @@ keys (the last counts) and wrong types are the everyday of such files.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Literal
 
 from msgspec import Struct
 
 LIMIT = 1024 * 1024
-FORMS = {"json", "jsonc", "xml", "toml", "ini", "lisp", "text"}
+Format = Literal["json", "jsonc", "xml", "toml", "ini", "lisp", "text"]
 
 
 class Value(Struct, frozen=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.imports.case import Case
 from kalyx.core.imports.experiment import Experiment
 from kalyx.core.imports.trial import Trial, missing_name, try_import
-from kalyx.core.model.records import Tried
+from kalyx.core.model.records import TrialOutcome, Tried
 from kalyx.core.system.runner import Runner
 
 
@@ -39,7 +39,7 @@ def try_with(case: Case, experiment: Experiment, runner: Runner, seconds: float)
     )
 
 
-def outcome_of(case: Case, trial: Trial) -> str:
+def outcome_of(case: Case, trial: Trial) -> TrialOutcome:
     """The outcome, compared with the first trial."""
     if not trial.answered:
         return "gives no answer"

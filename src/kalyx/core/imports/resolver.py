@@ -8,6 +8,7 @@ as a portion of a namespace package (PEP 420), after every entry was tried.
 from __future__ import annotations
 
 from functools import cached_property
+from typing import Literal
 
 from msgspec import Struct
 
@@ -22,11 +23,17 @@ _ARCHIVE_LIMIT = 64 * 1024 * 1024
 _CHOICE = "SETUPTOOLS_USE_DISTUTILS"
 
 
+ModuleKind = Literal["builtin", "package", "namespace", "module", "bytecode", "extension"]
+
+
+_ANSWERS: dict[str, ModuleKind] = {".py": "module", ".pyc": "bytecode"}
+
+
 class Location(Struct):
     """What an import of a name would load: its kind, its file, and the entry of sys.path."""
 
     module: str
-    kind: str
+    kind: ModuleKind
     path: str
     entry: str
     portions: list[str] = []
@@ -219,7 +226,7 @@ class Resolver:
             return Location(dotted, result[0], result[1], entry)
         return Location(dotted, "namespace", folder, entry, [folder]) if folder else None
 
-    def _file_in(self, folder: str, stem: str) -> tuple[str, str] | None:
+    def _file_in(self, folder: str, stem: str) -> tuple[ModuleKind, str] | None:
         """The file that answers to ``stem`` in a folder: its kind and path, by the import system's order."""
         try:
             listing = self.reader.listing(folder)
@@ -228,7 +235,7 @@ class Resolver:
         for suffix in self.suffixes:
             if stem + suffix in listing:
                 return "extension", self.reader.join(folder, stem + suffix)
-        for suffix, answers_as in ((".py", "module"), (".pyc", "bytecode")):
+        for suffix, answers_as in _ANSWERS.items():
             kind = listing.get(stem + suffix)
             if kind is not None:
                 path = self.reader.join(folder, stem + suffix)
@@ -243,7 +250,8 @@ class Resolver:
             archive, inner = self.reader.parent(archive), f"{self.reader.name(archive)}/{inner}"
         members = self._members(archive)
         stem = inner + name
-        for candidate, kind in ((f"{stem}/__init__", "package"), (stem, "module")):
+        places: list[tuple[str, ModuleKind]] = [(f"{stem}/__init__", "package"), (stem, "module")]
+        for candidate, kind in places:
             for suffix in (".pyc", ".py"):
                 if candidate + suffix in members:
                     path = self.reader.join(archive, *(candidate + suffix).split("/"))

@@ -15,7 +15,7 @@ from msgspec import Struct
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath, is_switched_on, search_path, user_site
 from kalyx.core.interpreters.reading import settings_of
-from kalyx.core.model.records import Interpreter, KalyxError
+from kalyx.core.model.records import Interpreter, KalyxError, Reach
 from kalyx.core.packages.metadata import entry_points
 from kalyx.core.system import Reader
 from kalyx.core.system.reader import FileStat, variable_of
@@ -47,7 +47,7 @@ class KernelFolder(Struct):
     """A folder of kernel specs and who it is for."""
 
     path: str
-    reach: str
+    reach: Reach
     source: str
 
 
@@ -156,7 +156,7 @@ def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
     release = library_release(reader, search)
     folders: list[KernelFolder] = []
 
-    def add(path: str, reach: str, source: str) -> None:
+    def add(path: str, reach: Reach, source: str) -> None:
         # Relative paths start from the folder that the server was started in.
         folder = reader.within(reader.join(path, "kernels"))
         if all(known.path != folder for known in folders):
@@ -166,12 +166,14 @@ def kernel_folders(reader: Reader, server: Server) -> list[KernelFolder]:
     for entry in listed.split(reader.path.pathsep) if listed else []:
         add(entry.rstrip(reader.path.sep), "me", "JUPYTER_PATH")
     user_data, source = data_folder(reader, variables, release)
-    user = [(user_data, "me", source)]
+    user: list[tuple[str, Reach, str]] = [(user_data, "me", source)]
     if server.interpreter is not None and release >= _USER_PACKAGES and _user_packages_on(reader, server):
         base = user_base(reader, server.interpreter, variables)
         user.append((reader.join(base, "share", "jupyter"), "me", "the user's own packages"))
     machine = machine_folders(reader, variables, prefix, release)
-    own = [(reader.join(prefix, "share", "jupyter"), "env", "the server's environment")] if prefix else []
+    own: list[tuple[str, Reach, str]] = []
+    if prefix:
+        own = [(reader.join(prefix, "share", "jupyter"), "env", "the server's environment")]
     if reader.system != "windows":
         own = [entry for entry in own if entry[0] not in machine]
     pairs = own + user if _environment_first(reader, server, release) else user + own
@@ -250,7 +252,7 @@ def _owned(reader: Reader, prefix: str) -> bool:
     return reader.system == "windows" or (isinstance(status, FileStat) and status.owner == reader.user)
 
 
-def reach_folder(reader: Reader, reach: str, prefix: str, variables: Mapping[str, str]) -> str:
+def reach_folder(reader: Reader, reach: Reach, prefix: str, variables: Mapping[str, str]) -> str:
     """Where a kernel for this reach is registered: ``me``, ``env`` (in ``prefix``) or ``machine``."""
     if reach == "env":
         return reader.join(prefix, "share", "jupyter", "kernels")

@@ -13,33 +13,31 @@ from kalyx.core.text.names import canonical
 
 
 class KernelPackage(Struct, frozen=True):
-    """A module to run, the distribution that has it, and the words that start it."""
+    """A module that runs as a kernel with ``-f FILE``, and the distribution that has the module."""
 
     module: str
     distribution: str
-    arguments: tuple[str, ...]
     debugger: bool = False
     stand_in: bool = False
     leaves_no_trace: tuple[str, ...] = ()  # words that keep a rehearsal out of the user's history
     runs_file: str | None = None  # the option, with ``=``, that names a file to run in the kernel as it starts
+
+    @property
+    def arguments(self) -> list[str]:
+        """The words after the interpreter in the kernel's file; the server fills in the connection file."""
+        return ["-m", self.module, "-f", "{connection_file}"]
 
 
 KERNEL_PACKAGES = [
     KernelPackage(
         "ipykernel_launcher",
         "ipykernel",
-        ("-m", "ipykernel_launcher", "-f", "{connection_file}"),
-        True,
+        debugger=True,
         leaves_no_trace=("--HistoryManager.hist_file=:memory:",),
         runs_file="--IPKernelApp.file_to_run=",
     ),
-    KernelPackage("xpython_launcher", "xeus-python", ("-m", "xpython_launcher", "-f", "{connection_file}"), True),
-    KernelPackage(
-        "kalyx_standin_kernel",
-        "kalyx-standin-kernel",
-        ("-m", "kalyx_standin_kernel", "-f", "{connection_file}"),
-        stand_in=True,
-    ),
+    KernelPackage("xpython_launcher", "xeus-python", debugger=True),
+    KernelPackage("kalyx_standin_kernel", "kalyx-standin-kernel", stand_in=True),
 ]
 
 # The kernel package that a fix offers where there is none.

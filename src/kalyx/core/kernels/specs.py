@@ -20,7 +20,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
 from kalyx.core.kernels.startup_file import is_named_in
-from kalyx.core.model.records import Evidence, Finding, Kernel
+from kalyx.core.model.records import Evidence, Finding, Kernel, Reach
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
 
@@ -137,7 +137,7 @@ def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Ker
     return kernels
 
 
-def read_kernel(reader: Reader, folder: str, server: Server, reach: str | None = None) -> Kernel:
+def read_kernel(reader: Reader, folder: str, server: Server, reach: Reach | None = None) -> Kernel:
     """The kernel whose spec folder is ``folder``, and what this server would start for it."""
     path = reader.join(folder, SPEC_FILE)
     kernel = Kernel(

@@ -1,1 +1,5 @@
 """Records and results: the data types that all packages share."""
+
+from typing import Literal
+
+System = Literal["linux", "macos", "windows"]

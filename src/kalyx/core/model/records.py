@@ -20,6 +20,14 @@ Relation = Literal["same", "differs", "dead", "unknown"]
 SeatKind = Literal["shell", "kernel", "notebook", "server", "editor", "process", "program", "path"]
 EnvironmentKind = Literal["installation", "virtual", "kept"]
 Outcome = Literal["imports", "fails", "undetermined"]
+TrialOutcome = Literal["imports", "fails alike", "fails otherwise", "finds nothing", "gives no answer"]
+# What a word of a seat is for: a shell's words, a program, a way of starting the shell, what a running kernel was
+# asked, what a settings file decides.
+PartRole = Literal[
+    "python", "python3", "installer", "program", "login", "interactive", "script", "asked", "run", "terminal", "check",
+    "check version",
+]  # fmt: skip
+Reach = Literal["me", "env", "machine"]
 # What put an entry on a search path: the way of running, PYTHONPATH, the installation, a site folder (its own, the
 # base's, the user's), a line of a path file, start-up code.
 PutBy = Literal["program", "variable", "library", "own", "base", "user", "linked", "start-up"]
@@ -112,7 +120,7 @@ class Tried(Struct, kw_only=True):
     """An experiment that was carried out: the change, what the import did then, and the seconds it took."""
 
     changed: str
-    outcome: str
+    outcome: TrialOutcome
     seconds: float
 
 
@@ -185,7 +193,7 @@ class PathEntry(Struct, kw_only=True):
 class Part(Struct, kw_only=True):
     """One word of a seat (``python``, an installer, a checker) and what it starts."""
 
-    role: str
+    role: PartRole
     word: str
     interpreter: Interpreter | None = None
     environment: Environment | None = None
@@ -339,7 +347,7 @@ class Kernel(Struct, kw_only=True, dict=True):
     running: list[RunningKernel] = []
     language: str = "python"
     variables: dict[str, str | None] = {}
-    reach: str | None = None
+    reach: Reach | None = None
     reason: str | None = None
     undecided: bool = False
     explains: bool = False  # it shows Kalyx's answer below a cell that an import ended

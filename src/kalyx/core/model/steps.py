@@ -9,6 +9,8 @@ from typing import ClassVar
 
 from msgspec import Struct
 
+from kalyx.core.model import System
+
 
 class StepBase(Struct, kw_only=True, tag_field="kind"):
     """One thing to do.
@@ -28,7 +30,7 @@ class StepBase(Struct, kw_only=True, tag_field="kind"):
         """Whether only a trial can show that the step helps."""
         return False
 
-    def argv(self, system: str) -> list[str] | None:
+    def argv(self, system: System) -> list[str] | None:
         """Its words on a machine of this system (``linux``, ``macos``, ``windows``); None where no command does it."""
         return None
 
@@ -63,7 +65,7 @@ class Install(StepBase, tag="install"):
         bounded = any(sign in requirement for requirement in self.requirements for sign in "<>=~!")
         return "--upgrade" in self.options and not bounded
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return [self.python, "-m", "pip", "install", *offline_words(self.wheels), *self.options, *self.requirements]
 
     def started(self) -> list[str]:
@@ -76,7 +78,7 @@ class Uninstall(StepBase, tag="uninstall"):
     python: str
     names: list[str]
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return [self.python, "-m", "pip", "uninstall", "-y", *self.names]
 
     def started(self) -> list[str]:
@@ -88,7 +90,7 @@ class BringInstaller(StepBase, tag="bring-installer"):
 
     python: str
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return [self.python, "-m", "ensurepip"]
 
     def started(self) -> list[str]:
@@ -101,7 +103,7 @@ class Move(StepBase, tag="move"):
     path: str
     to: str
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         if system != "windows":
             return ["mv", self.path, self.to]
         folder, _, name = self.to.rpartition("\\")
@@ -123,7 +125,7 @@ class RemoveFiles(StepBase, tag="remove-files"):
 
     paths: list[str]
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return ["cmd", "/c", "del", *self.paths] if system == "windows" else ["rm", "-f", *self.paths]
 
     def moved(self) -> list[str]:
@@ -135,7 +137,7 @@ class MakeReadable(StepBase, tag="make-readable"):
 
     path: str
 
-    def argv(self, system: str) -> list[str] | None:
+    def argv(self, system: System) -> list[str] | None:
         return None if system == "windows" else ["chmod", "-R", "u+rX", self.path]
 
 
@@ -146,7 +148,7 @@ class RemakeEnvironment(StepBase, tag="remake-environment"):
     prefix: str
     options: list[str] = []
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return [self.python, "-m", "venv", *self.options, self.prefix]
 
     def started(self) -> list[str]:
@@ -162,7 +164,7 @@ class CreateEnvironment(StepBase, tag="create-environment"):
     wheels: str | None = None
     asks: bool = False  # the user adds the name of a requirement to the line
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         base = ["--python", self.python] if self.python else []
         wanted = [word for requirement in self.requirements for word in ("--want", requirement)]
         return [
@@ -191,7 +193,7 @@ class FillEnvironment(StepBase, tag="fill-environment"):
     wheels: str | None = None
     restore: bool = False
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         source = ["--from", self.source] if self.source else []
         return [
             "kalyx",
@@ -214,7 +216,7 @@ class RemoveEnvironment(StepBase, tag="remove-environment"):
 
     prefix: str
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return ["kalyx", "discard", self.prefix]
 
     def places(self) -> list[str]:
@@ -239,7 +241,7 @@ class RegisterKernel(StepBase, tag="register-kernel"):
     notebook: str | None = None
     target: str | None = None
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         switches = {"--own-path": self.own_path, "--explain": self.explain, "--take-over": self.take_over}
         chosen = [switch for switch, on in switches.items() if on]
         pairs = [word for name, value in self.variables.items() for word in ("--variable", f"{name}={value}")]
@@ -265,7 +267,7 @@ class UnregisterKernel(StepBase, tag="unregister-kernel"):
     kernel: str
     restore: bool = False
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return ["kalyx", "unregister", self.kernel, *(["--undo"] if self.restore else [])]
 
     def inverse(self) -> Step:
@@ -278,7 +280,7 @@ class Point(StepBase, tag="point"):
     seat: str
     target: str | None = None
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return ["kalyx", "point", self.seat, self.target or "--undo"]
 
     def inverse(self) -> Step:
@@ -290,7 +292,7 @@ class RunSystemProgram(StepBase, tag="run-system-program"):
 
     words: list[str]
 
-    def argv(self, system: str) -> list[str]:
+    def argv(self, system: System) -> list[str]:
         return self.words
 
 
@@ -306,7 +308,7 @@ class RunWith(StepBase, tag="run-with"):
     variables: dict[str, str | None] = {}
     same_words: bool = False
 
-    def argv(self, system: str) -> list[str] | None:
+    def argv(self, system: System) -> list[str] | None:
         if not self.variables:
             return self.words
         if system == "windows":

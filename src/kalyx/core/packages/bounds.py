@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
+from kalyx.core.model import System
 from kalyx.core.model.records import Interpreter
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.packages.requirements import asked_by, speaks_of
@@ -25,7 +26,7 @@ class Bounded(Struct):
     in_the_way: list[str] = []  # names of those that no release would suit
 
 
-def within(requirement: str, others: Iterable[Installed], interpreter: Interpreter, system: str) -> Bounded:
+def within(requirement: str, others: Iterable[Installed], interpreter: Interpreter, system: System) -> Bounded:
     """The requirement with the bounds of ``others`` added; unchanged where it is an address or names one exact version.
 
     Those whose bounds leave no version together with it are named instead, and not added.

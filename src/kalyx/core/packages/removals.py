@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cache
+
 from msgspec import Struct
 
 from kalyx.core.data import table
@@ -15,16 +17,29 @@ class Removal(Struct, frozen=True):
     went: str | None
 
 
+class _Distribution(Struct, forbid_unknown_fields=True):
+    distribution: str
+    names: dict[str, tuple[str, str | None]]
+
+
+class _Table(Struct, forbid_unknown_fields=True):
+    about: str
+    removals: dict[str, _Distribution]
+
+
+@cache
+def _removals() -> dict[str, _Distribution]:
+    return table("removals", _Table).removals
+
+
 def removal_of(module: str, name: str = "*") -> Removal | None:
     """The removal of a name from a module, or of a module; of a module's parents too."""
-    removals = table("removals")["removals"]
-    assert isinstance(removals, dict)
     parts = module.split(".")
     for depth in range(len(parts), 0, -1):
-        item = removals.get(".".join(parts[:depth]))
-        result = item["names"].get(name if depth == len(parts) else "*") if item is not None else None
+        item = _removals().get(".".join(parts[:depth]))
+        result = item.names.get(name if depth == len(parts) else "*") if item is not None else None
         if item is not None and result:
-            return Removal(item["distribution"], result[0], result[1])
+            return Removal(item.distribution, result[0], result[1])
     return None
 
 

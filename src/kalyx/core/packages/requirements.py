@@ -11,6 +11,7 @@ from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
+from kalyx.core.model import System
 from kalyx.core.model.records import Interpreter
 from kalyx.core.packages.metadata import Installed
 from kalyx.core.text.names import canonical
@@ -33,7 +34,7 @@ class MarkedRequirement(Struct):
     extra: str | None = None
 
 
-def marker_environment(interpreter: Interpreter, system: str) -> dict[str, str]:
+def marker_environment(interpreter: Interpreter, system: System) -> dict[str, str]:
     """The values that environment markers compare with, for this interpreter on this system."""
     sys_platform, os_name, platform_system = _PLATFORMS[system]
     implementation = interpreter.implementation
@@ -147,7 +148,7 @@ def speaks_of(installed: Installed, key: str) -> bool:
 
 
 def asked_by(
-    installed: Installed, interpreter: Interpreter, system: str, extras: bool = False
+    installed: Installed, interpreter: Interpreter, system: System, extras: bool = False
 ) -> list[MarkedRequirement]:
     """The requirements of a distribution that apply here; with ``extras`` also those of its extras."""
     names = installed.extras if extras else []
@@ -155,7 +156,7 @@ def asked_by(
 
 
 def asked_by_lines(
-    lines: Iterable[str], interpreter: Interpreter, system: str, extras: Iterable[str] = ()
+    lines: Iterable[str], interpreter: Interpreter, system: System, extras: Iterable[str] = ()
 ) -> list[MarkedRequirement]:
     """The requirement lines that apply here; with names of ``extras`` also those of these extras."""
     environment = marker_environment(interpreter, system)

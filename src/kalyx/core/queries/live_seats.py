@@ -48,7 +48,7 @@ def ask_shell(machine: Machine) -> list[Part]:
         return []
     for mode, flags in shell.modes.items():
         for word in ("python", "pip"):
-            asked = shell.tells.format(word)
+            asked = f"{shell.tells} {word}"
             with machine.runner.empty_folder() as empty:
                 ended = machine.runner.run(
                     [program, *flags, asked],

@@ -10,11 +10,11 @@ from collections.abc import Iterable
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.model.records import Interpreter, Part, Seat, SeatKind
+from kalyx.core.model.records import Interpreter, Part, PartRole, Seat, SeatKind
 from kalyx.core.system import Reader
 
 
-def starting(reader: Reader, path: str, role: str = "python", word: str = "") -> Part:
+def starting(reader: Reader, path: str, role: PartRole = "python", word: str = "") -> Part:
     """What the executable at ``path`` starts, hop by hop; else the reason, and whether it is not known."""
     try:
         return running(reader, read_interpreter(reader, path), role, word, path)
@@ -23,14 +23,16 @@ def starting(reader: Reader, path: str, role: str = "python", word: str = "") ->
                     undecided=not refusal.dead)  # fmt: skip
 
 
-def running(reader: Reader, interpreter: Interpreter, role: str = "python", word: str = "", path: str = "") -> Part:
+def running(
+    reader: Reader, interpreter: Interpreter, role: PartRole = "python", word: str = "", path: str = ""
+) -> Part:
     """An interpreter that is known already, as a part."""
     path = path or interpreter.executable
     return Part(role=role, word=word or path, path=path, links=interpreter.links, interpreter=interpreter,
                 environment=environment_of(reader, interpreter))  # fmt: skip
 
 
-def starting_script(reader: Reader, path: str, role: str, word: str) -> Part:
+def starting_script(reader: Reader, path: str, role: PartRole, word: str) -> Part:
     """What a program with a first line, or a copied starter, is run by."""
     line = interpreter_of_script(reader, path)
     part = Part(role=role, word=word, path=path, links=[path], reason=line.reason, undecided=line.is_unknown)

@@ -13,7 +13,7 @@ from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.build import first_that_starts, seat_from, silent_seat, starting
 from kalyx.core.seats.checkers import ConfigFile, config_of, configured, deciding, holds_packages
-from kalyx.core.seats.settings_forms import SettingsForm, settings_forms
+from kalyx.core.seats.settings_forms import ChoiceKind, Decides, SettingsForm, own_table, settings_forms
 from kalyx.core.seats.workspaces import ENDING, Opened, opened_in
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nearness import distance
@@ -23,7 +23,7 @@ from kalyx.core.text.visible import visible
 
 _EXPANDED_AT_MOST = 20
 # What a part of a settings file decides, for the name of its seat.
-_PARTS = {
+_PARTS: dict[Decides, str] = {
     "run": "editor's Python",
     "terminal": "terminal's Python",
     "check": "type checker's Python",
@@ -37,8 +37,8 @@ class Choice(Struct):
 
     family: str
     form: str
-    part: str
-    kind: str
+    part: Decides
+    kind: ChoiceKind
     value: Value
     path: str
     own: bool
@@ -49,7 +49,8 @@ class Choice(Struct):
 
 def editor_seats(reader: Reader, folder: str) -> list[Seat]:
     """A seat for every part that a settings file of the folder, else the user's own, chooses an interpreter for."""
-    seats: list[Seat] = []
+    own = own_table(reader)
+    seats = [_unread(reader, own.path, problem) for problem in own.problems]
     decided: set[tuple[str, str, str | None]] = set()
     choices = list(_choices(reader, folder, seats))
     together = {path: opened for path, opened in opened_in(reader, folder) if opened}
@@ -166,9 +167,7 @@ def _of_checker(reader: Reader, folder: str, forms: list[SettingsForm], seats: l
     if config is None:
         return
     if config.problem is not None:
-        message = f"{reader.name(config.path)} cannot be read: {visible(config.problem)}"
-        seats.append(silent_seat("editor", reader.name(config.path), message, reader.folder, undecided=True))
-        seats[-1].source = config.path
+        seats.append(_unread(reader, config.path, f"cannot be read: {config.problem}"))
         return
     yield from _of_config(reader, config)
 
@@ -196,9 +195,15 @@ def _of_file(reader: Reader, form: SettingsForm, path: str, own: bool, seats: li
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and form.format not in ("toml", "ini"):
-            message = f"{reader.name(path)} cannot be read: {visible(reason)}"
-            seats.append(silent_seat("editor", reader.name(path), message, reader.folder, undecided=True))
-            seats[-1].source = path
+            seats.append(_unread(reader, path, f"cannot be read: {reason}"))
+
+
+def _unread(reader: Reader, path: str, problem: str) -> Seat:
+    """A seat for a settings file that cannot be read, or not all of which is used."""
+    name = reader.name(path)
+    seat = silent_seat("editor", name, f"{name} {visible(problem)}", reader.folder, undecided=True)
+    seat.source = path
+    return seat
 
 
 def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:
@@ -218,7 +223,7 @@ def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:
 
 def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
     value = choice.value
-    what = _PARTS.get(choice.part, choice.part).replace("VERSION", visible(value.text))
+    what = _PARTS[choice.part].replace("VERSION", visible(value.text))
     name = f"{reader.name(choice.path)}: {value.named or what}"
     if not choice.own:
         name = f"user's {name}"

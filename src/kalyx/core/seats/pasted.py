@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-from kalyx.core.model.records import Part, Seat
+from kalyx.core.model.records import Part, PartRole, Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Reader
 from kalyx.core.text.shells import Language, shell_called
@@ -45,7 +45,7 @@ def line_of_shell(name: str) -> str | None:
     if not shell.tells:
         return None
     loop, word = _LOOPS[shell.language]
-    return loop.format(shell.tells.format(word))
+    return loop.format(f"{shell.tells} {word}")
 
 
 def lines_to_paste(shell: str) -> list[tuple[str, str]]:
@@ -93,7 +93,7 @@ def _seats(reader: Reader, text: str, name: str, path: str | None = None) -> Ite
         yield seat
 
 
-def _role(words: str) -> str:
+def _role(words: str) -> PartRole:
     return "installer" if words.lstrip("'\"").startswith("pip") else "python"
 
 

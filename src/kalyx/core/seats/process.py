@@ -91,10 +91,9 @@ def started_by(reader: Reader, process: Process) -> list[str]:
 
 def editor_of(reader: Reader, process: Process) -> str | None:
     """The name of the editor above a process, by the names editors' programs have; None where none is."""
-    from kalyx.core.data import table
+    from kalyx.core.seats.settings_forms import shipped
 
-    names = table("editors").get("programs", [])
-    assert isinstance(names, list)
+    names = shipped().programs
     for item in above(reader, process):
         name = program_name(item)
         if name in names:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from kalyx.core.model.records import Part, Seat
+from kalyx.core.model.records import Part, PartRole, Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell_words import Meaning, Taken, meanings
 from kalyx.core.system import Reader
 from kalyx.core.text.redaction import shown_variables
 
-WORDS = [("python", "python"), ("python3", "python3"), ("installer", "pip"), ("installer", "pip3")]
+WORDS: dict[str, PartRole] = {"python": "python", "python3": "python3", "pip": "installer", "pip3": "installer"}
 
 # The variables that activation sets.
 ACTIVATION = ("VIRTUAL_ENV", "CONDA_PREFIX")
@@ -33,7 +33,7 @@ def telling(variables: Mapping[str, str]) -> dict[str, str | None]:
 def read_shell(reader: Reader, shell: ShellFound) -> Seat:
     """The shell as a seat; its own interpreter is that of ``python``, else of ``python3``."""
     taken = meanings(reader, shell)
-    parts = [read_part(reader, role, word, shell.name, taken) for role, word in WORDS]
+    parts = [read_part(reader, role, word, shell.name, taken) for word, role in WORDS.items()]
     if reader.system == "windows":
         parts.append(_launcher(reader, shell.name))
     known = [part for part in parts if part.path is not None or part.defined is not None]
@@ -47,7 +47,7 @@ def read_shell(reader: Reader, shell: ShellFound) -> Seat:
     return seat
 
 
-def read_part(reader: Reader, role: str, word: str, shell: str, taken: Taken) -> Part:
+def read_part(reader: Reader, role: PartRole, word: str, shell: str, taken: Taken) -> Part:
     """What one word starts, hop by hop: what a start file makes of it (``taken``), else what is first on this PATH."""
     result = taken.followed(word)
     return _defined(reader, role, word, shell, result) if result else _on_path(reader, role, word, word, shell)
@@ -70,7 +70,7 @@ def _launcher(reader: Reader, shell: str) -> Part:
     return runs
 
 
-def _defined(reader: Reader, role: str, word: str, shell: str, meanings: list[Meaning]) -> Part:
+def _defined(reader: Reader, role: PartRole, word: str, shell: str, meanings: list[Meaning]) -> Part:
     first, meaning = meanings[0], meanings[-1]
     where = f"{first.path}, line {first.line}"
     if meaning.words is None:
@@ -96,7 +96,7 @@ def _a(kind: str) -> str:
     return ("an " if kind[0] in "aeiou" else "a ") + kind
 
 
-def _on_path(reader: Reader, role: str, word: str, program: str, shell: str) -> Part:
+def _on_path(reader: Reader, role: PartRole, word: str, program: str, shell: str) -> Part:
     current_first = reader.system == "windows" and shell == "cmd"
     # A literal ~ in PATH is the home folder to this shell alone; to the others a folder of that name.
     value = reader.variable("PATH")

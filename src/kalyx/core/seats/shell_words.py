@@ -48,10 +48,13 @@ _WORKED_OUT = ("$(", "`", "|", "&&", "||", ";", "<(", "${", "(")
 Reach = Literal["any", "no alias", "no function", "path"]
 
 
+MeaningKind = Literal["alias", "function", "start-up code", "remembered place"]
+
+
 class Meaning(Struct, frozen=True):
     """What a word stands for: the command's words (None: only running the file tells), and where that is written."""
 
-    kind: str
+    kind: MeaningKind
     word: str
     text: str
     path: str

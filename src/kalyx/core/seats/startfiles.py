@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator
 
 from kalyx.core.seats.callers import ShellFound
-from kalyx.core.seats.shell_words import Meaning, is_followed, meanings
+from kalyx.core.seats.shell_words import Meaning, MeaningKind, is_followed, meanings
 from kalyx.core.system import Reader
 from kalyx.core.text.patterns import pattern
 from kalyx.core.text.shells import shell_called
@@ -18,7 +18,7 @@ from kalyx.core.text.shells import shell_called
 _LIMIT = 512 * 1024
 
 _WORD = pattern(r"(?:python|pypy|pip)[0-9.]*$")
-_FORMS = {
+_FORMS: dict[MeaningKind, list[re.Pattern[str]]] = {
     "alias": [
         pattern(r"""^\s*Set-Alias\s+(?:-\w+\s+)*([\w.]+)\s+(.*)""", re.IGNORECASE),
         pattern(r"""^\s*aliases\[['"]([\w.]+)['"]\]\s*=\s*(.*)"""),

@@ -6,15 +6,18 @@ import errno
 import os
 import stat
 import sys
+from collections.abc import Mapping
 from contextlib import suppress
 from functools import cache, cached_property
 from typing import Any
 
+from kalyx.core.model import System
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system.reader import (
     LISTING_LIMIT,
     READ_LIMIT,
     SCAN_LIMIT,
+    FileKind,
     FileStat,
     Process,
     Reader,
@@ -28,10 +31,10 @@ from kalyx.core.text.numbers import is_number
 _NOTHING_THERE = {errno.ENOENT, errno.ENOTDIR, errno.ELOOP, errno.ENAMETOOLONG, errno.EINVAL}
 _WHOLE = 32 * 1024  # a smaller limit is that of a file's head
 _PLAIN_PATHS = os.sep == "/"
-_SYSTEMS = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
+_SYSTEMS: dict[str, System] = {"darwin": "macos", "win32": "windows", "cygwin": "windows"}
 
 
-def _kind_of(mode: int) -> str:
+def _kind_of(mode: int) -> FileKind:
     if stat.S_ISREG(mode):
         return "file"
     if stat.S_ISDIR(mode):
@@ -172,9 +175,9 @@ class LiveReader(Reader):
         self.refusals: dict[str, str] = {}
         self._remote = remote_mounts()
         self._answering: dict[str, bool] = {}
-        self._listings: dict[str, dict[str, str] | Unreadable] = {}
+        self._listings: dict[str, dict[str, FileKind] | Unreadable] = {}
         self._processes: dict[int, Process | None] = {}
-        self._kinds: dict[str, str | Refused | None] = {}
+        self._kinds: dict[str, FileKind | Refused | None] = {}
         self._statuses: dict[str, FileStat | Refused | None] = {}
         self._links: dict[str, str | None] = {}
         self._scans: dict[tuple[str, bytes], list[bytes]] = {}
@@ -224,7 +227,7 @@ class LiveReader(Reader):
                     return True
         return False
 
-    def listing(self, folder: str) -> dict[str, str]:
+    def listing(self, folder: str) -> Mapping[str, FileKind]:
         if self._remote and self._is_dead(folder):
             raise Unreadable(folder, f"its file system gave no answer within {_MOUNT_SECONDS:g} seconds")
         known = self._listings.get(folder)
@@ -234,8 +237,9 @@ class LiveReader(Reader):
             raise known
         return known
 
-    def _list(self, folder: str) -> dict[str, str] | Unreadable:
-        result: dict[str, str] = {}
+    def _list(self, folder: str) -> dict[str, FileKind] | Unreadable:
+        result: dict[str, FileKind] = {}
+        kind: FileKind
         try:
             with os.scandir(folder) as entries:
                 for entry in entries:
@@ -255,7 +259,7 @@ class LiveReader(Reader):
             return Unreadable(folder, "not a possible path")
         return result
 
-    def kind(self, path: str) -> str | Refused | None:
+    def kind(self, path: str) -> FileKind | Refused | None:
         if self._remote and self._is_dead(path):
             return Refused(self.refusals[path])
         # The parent's listing answers without asking the system again.

@@ -9,7 +9,8 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
-from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
+from kalyx.core.model import System
+from kalyx.core.system.reader import LINK_LIMIT, READ_LIMIT, FileKind, FileStat, Process, Reader, Refused, Unreadable
 from kalyx.core.system.reasons import NOTHING_THERE
 
 _NAME_LIMIT, _PATH_LIMIT = 255, 4095
@@ -38,7 +39,7 @@ class MemoryReader(Reader):
 
     def __init__(
         self,
-        system: str,
+        system: System,
         files: Mapping[str, object],
         *,
         variables: Mapping[str, str] | None = None,
@@ -179,7 +180,7 @@ class MemoryReader(Reader):
             return True
         return False
 
-    def listing(self, folder: str) -> Mapping[str, str]:
+    def listing(self, folder: str) -> Mapping[str, FileKind]:
         path = self._end(folder)
         key = self._key(path) if path is not None else ""
         if path is not None and (
@@ -192,7 +193,7 @@ class MemoryReader(Reader):
         kinds = {name: self.kind(self.join(path, name)) for name in self._children[key].values()}
         return {name: kind if isinstance(kind, str) else "other" for name, kind in kinds.items()}
 
-    def kind(self, path: str) -> str | Refused | None:
+    def kind(self, path: str) -> FileKind | Refused | None:
         location = self._place(path)
         # Where nothing is found, it may be that a folder above may not be entered.
         if self._refused(path, location or self.real(path)):

@@ -16,14 +16,15 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache
-from typing import Any, TypeVar
+from typing import Any, TypeVar, get_args
 
-from msgspec import MsgspecError, Raw, Struct, field
+from msgspec import MsgspecError, Raw, Struct, convert, field
 from msgspec.json import Decoder
 
 from kalyx.core.data import PROBE_PATH
+from kalyx.core.model import System
 from kalyx.core.model.records import KalyxError
-from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
+from kalyx.core.system.reader import NOT_HERE, READ_LIMIT, FileKind, FileStat, Process, Reader, Refused, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Running
 from kalyx.core.text.essence import needed
 from kalyx.core.text.visible import visible
@@ -34,7 +35,8 @@ _WHOLE_LIMIT = 64 * 1024 * 1024
 # How large the unpacked text may be: of a small file, and as a multiple of another's size (real captures: about ten).
 _SMALL, _DENSEST = 8 * 1024 * 1024, 40
 _LINES = 200_000
-_SYSTEMS = ("linux", "macos", "windows")
+_SYSTEMS = get_args(System)
+_KINDS: dict[str, FileKind] = {kind: kind for kind in get_args(FileKind)}
 
 
 Key = tuple[Any, ...]
@@ -248,9 +250,9 @@ def unpacked(value: Any) -> Any:
     if kind == "bytes":
         return base64.b64decode(text)
     if kind == "status":
-        return FileStat(*text)
+        return convert(dict(zip(FileStat.__struct_fields__, text, strict=False)), FileStat)
     if kind == "process":
-        return Process(**{**text, "command": tuple(text["command"])})
+        return convert(text, Process)
     if kind == "map":
         return dict(text)
     if kind == "words":
@@ -288,7 +290,7 @@ class Player(Reader):
             raise Unreadable(str(value.get("path", path)), str(value["refused"]))
         try:
             return unpacked(value)
-        except (ValueError, TypeError, KeyError, AttributeError):
+        except (MsgspecError, ValueError, TypeError, KeyError, AttributeError):
             raise Unreadable(path, _SOMETHING_ELSE) from None
 
     def _whole(self, kind: type[Result], primitive: str, *words: object) -> Result:
@@ -321,12 +323,14 @@ class Player(Reader):
         items = self._or_none(list, primitive, *words) or self._or_none(tuple, primitive, *words) or ()
         return [item for item in items if isinstance(item, kind)]
 
-    def listing(self, folder: str) -> Mapping[str, str]:
-        return {name: str(kind) for name, kind in self._whole(dict, "listing", folder).items()}
+    def listing(self, folder: str) -> Mapping[str, FileKind]:
+        return {name: _KINDS.get(str(kind), "other") for name, kind in self._whole(dict, "listing", folder).items()}
 
-    def kind(self, path: str) -> str | Refused | None:
+    def kind(self, path: str) -> FileKind | Refused | None:
         kind = self._or_refused(str, "kind", path)
-        return Refused(self._refused.get(path, "permission denied")) if kind == "refused" else kind
+        if kind == "refused":
+            return Refused(self._refused.get(path, "permission denied"))
+        return kind if isinstance(kind, Refused) else _KINDS.get(kind or "")
 
     def link(self, path: str) -> str | None:
         return self._or_none(str, "link", path)
@@ -487,7 +491,7 @@ def machine_of(capture: Capture) -> tuple[Player, PlayerRunner]:
 def _unpacked_or_none(value: Any) -> Any:
     try:
         return unpacked(value)
-    except (ValueError, TypeError, KeyError, AttributeError):
+    except (MsgspecError, ValueError, TypeError, KeyError, AttributeError):
         return None
 
 

@@ -6,9 +6,11 @@ import posixpath
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from types import ModuleType
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar
 
 from msgspec import Struct
+
+from kalyx.core.model import System
 
 Item = TypeVar("Item")
 
@@ -45,10 +47,13 @@ class _Loop(Exception):
     """More links than a path may have: a loop. The first link stays as written."""
 
 
+FileKind = Literal["file", "folder", "link", "other"]
+
+
 class FileStat(Struct, frozen=True):
     """The system's facts about a file after following links: kind, bytes, time (ns), identity."""
 
-    kind: str
+    kind: FileKind
     size: int
     modified_ns: int
     inode: int
@@ -81,7 +86,7 @@ class Reader:
     Kalyx happens to run on.
     """
 
-    system: str = "linux"
+    system: System = "linux"
     # What the system refused to show in this run (no permission, an error of the disk, a mount that does not
     # answer): path to reason. Whether such a path exists is not known, and no finding may assume either.
     refusals: Mapping[str, str] = {}
@@ -93,11 +98,11 @@ class Reader:
 
     # -- primitives ---------------------------------------------------------
 
-    def listing(self, folder: str) -> Mapping[str, str]:
+    def listing(self, folder: str) -> Mapping[str, FileKind]:
         """Names in ``folder`` with their kind (file, folder, link, other). Raises Unreadable."""
         raise NotImplementedError
 
-    def kind(self, path: str) -> str | Refused | None:
+    def kind(self, path: str) -> FileKind | Refused | None:
         """The kind of ``path`` itself (links not followed): file, folder, link or other; None where nothing is."""
         raise NotImplementedError
 
@@ -524,7 +529,7 @@ class Reader:
                     yield candidate
 
 
-def variable_of(variables: Mapping[str, str], name: str, system: str) -> str | None:
+def variable_of(variables: Mapping[str, str], name: str, system: System) -> str | None:
     """A variable by name; on Windows names ignore case."""
     if system != "windows":
         return variables.get(name)

@@ -12,7 +12,7 @@ from typing import Any, ParamSpec, TypeVar
 from msgspec.structs import replace
 
 from kalyx.core.system.player import Capture, Normal, key_of, packed
-from kalyx.core.system.reader import READ_LIMIT, FileStat, Process, Reader, Refused, Unreadable
+from kalyx.core.system.reader import READ_LIMIT, FileKind, FileStat, Process, Reader, Refused, Unreadable
 from kalyx.core.system.runner import Ended, Runner, Through
 from kalyx.core.text.essence import Essence
 
@@ -51,7 +51,7 @@ class Recorder(Reader):
 
     def _kept_as(
         self,
-        keep: Callable[[Result], Result],
+        keep: Callable[[Result], object],
         read: Callable[Words, Result],
         *words: Words.args,
         **none: Words.kwargs,
@@ -67,10 +67,10 @@ class Recorder(Reader):
             self._capture.readings[key] = packed(keep(result))
         return result
 
-    def listing(self, folder: str) -> Mapping[str, str]:
+    def listing(self, folder: str) -> Mapping[str, FileKind]:
         return self._kept(self._inner.listing, folder)
 
-    def kind(self, path: str) -> str | Refused | None:
+    def kind(self, path: str) -> FileKind | Refused | None:
         return self._kept_as(lambda kind: "refused" if isinstance(kind, Refused) else kind, self._inner.kind, path)
 
     def link(self, path: str) -> str | None:

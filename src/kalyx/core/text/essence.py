@@ -14,6 +14,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
+from msgspec import Struct
+
 from kalyx.core.data import table
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
@@ -86,6 +88,21 @@ def _filled(text: str) -> str:
         return filled
     at = len(text[: odd.start()].encode("utf-8", "surrogateescape"))
     return filled[:at] + "\udcff" + filled[at + 1 :]
+
+
+class _Choice(Struct):
+    key: list[str]
+    named: str | None = None
+    below: list[str] = []
+
+
+class _Form(Struct):
+    choices: list[_Choice]
+    chosen: list[str] = []
+
+
+class _Editors(Struct):
+    descriptors: list[_Form]
 
 
 class Essence:
@@ -236,12 +253,11 @@ class Essence:
     def _settings_keys(self) -> set[tuple[str, ...]]:
         """The ways of keys that some reader of settings follows; places in lists count nothing."""
         settings_keys: set[tuple[str, ...]] = {("folders", "path"), ("extends",), ("include",), ("exclude",)}
-        rows: Any = table("editors")["descriptors"]
-        for row in rows:
-            for choice in row["choices"]:
-                key = [word for word in choice["key"] if word != "*"]
-                settings_keys |= {tuple(key), (*key[:-1], choice.get("named", key[-1])), tuple(choice.get("below", []))}
-            settings_keys.add(tuple(row.get("chosen", [])))
+        for row in table("editors", _Editors).descriptors:
+            for choice in row.choices:
+                key = [word for word in choice.key if word != "*"]
+                settings_keys |= {tuple(key), (*key[:-1], choice.named or key[-1]), tuple(choice.below)}
+            settings_keys.add(tuple(row.chosen))
         return settings_keys - {()}
 
     def _notebook(self, text: str) -> str:

@@ -9,13 +9,15 @@ from typing import Literal
 
 from msgspec import Struct
 
+Mode = Literal["login", "interactive", "script"]
 Language = Literal["posix", "csh", "fish", "xonsh", "powershell", "cmd"]
 # Files by how the shell was started: always, as an interactive shell, as a login shell (of a tuple the first file that
 # exists). Relative paths start in the home folder, for zsh in ZDOTDIR.
-StartFiles = dict[str, list["str | tuple[str, ...]"]]
+Started = Literal["always", "typed into", "login", "login, last"]
+StartFiles = dict[Started, list["str | tuple[str, ...]"]]
 
 _LOGIN: list[str | tuple[str, ...]] = ["/etc/profile", ".profile"]
-_ASKED = {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]}
+_ASKED: dict[Mode, list[str]] = {"login": ["-lc"], "interactive": ["-ic"], "script": ["-c"]}
 # The ending of the file that a maker of environments writes for a language.
 _ENDINGS: dict[Language, str] = {"csh": ".csh", "fish": ".fish", "powershell": ".ps1", "cmd": ".bat"}
 
@@ -25,7 +27,7 @@ class Shell(Struct, frozen=True):
 
     - ``has_extensions``: its language has more than POSIX (``$'…'``, ``[[``, ``declare``).
     - ``reads``: the word in front of a file that the shell itself carries out; None: no file enters an environment.
-    - ``tells``: the line by which the shell says what a word means.
+    - ``tells``: the words in front of a word by which the shell says what that means.
     - ``modes``: the flags that start it as a login shell, as an interactive shell, and for a command alone.
     - ``start_files``: those that it reads by itself.
     - ``hook``: the variable that holds what it runs before each prompt.
@@ -38,7 +40,7 @@ class Shell(Struct, frozen=True):
     has_extensions: bool = False
     reads: str | None = "."
     tells: str = ""
-    modes: dict[str, list[str]] = {}
+    modes: dict[Mode, list[str]] = {}
     start_files: StartFiles = {}
     hook: str | None = None
     is_completed: bool = False
@@ -59,7 +61,7 @@ _ROWS = [
         "bash",
         has_extensions=True,
         reads="source",
-        tells="type {}",
+        tells="type",
         modes=_ASKED,
         start_files={
             "typed into": ["/etc/bash.bashrc", ".bashrc"],
@@ -72,7 +74,7 @@ _ROWS = [
         "zsh",
         has_extensions=True,
         reads="source",
-        tells="type {}",
+        tells="type",
         modes=_ASKED,
         start_files={
             "always": ["/etc/zsh/zshenv", ".zshenv"],
@@ -83,21 +85,21 @@ _ROWS = [
         is_completed=True,
     ),
     Shell(
-        "sh", also=("ash",), tells="command -V {}", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}
+        "sh", also=("ash",), tells="command -V", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}
     ),
-    Shell("dash", tells="command -V {}", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}),
+    Shell("dash", tells="command -V", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}),
     Shell(
         "ksh",
         also=("ksh93",),
         has_extensions=True,
-        tells="whence -v {}",
+        tells="whence -v",
         modes=_ASKED,
         start_files={"login": _LOGIN, "typed into": [("$ENV", ".kshrc")]},
     ),
     Shell(
         "mksh",
         has_extensions=True,
-        tells="whence -v {}",
+        tells="whence -v",
         modes=_ASKED,
         start_files={"login": _LOGIN, "typed into": [("$ENV", ".mkshrc")]},
     ),
@@ -105,7 +107,7 @@ _ROWS = [
         "fish",
         "fish",
         reads="source",
-        tells="type {}",
+        tells="type",
         modes=_ASKED,
         start_files={"always": [".config/fish/conf.d/", "/etc/fish/config.fish", ".config/fish/config.fish"]},
         is_completed=True,
@@ -114,7 +116,7 @@ _ROWS = [
         "tcsh",
         "csh",
         reads="source",
-        tells="which {}",
+        tells="which",
         modes={"interactive": ["-ic"], "script": ["-c"]},
         start_files={
             "always": ["/etc/csh.cshrc", (".tcshrc", ".cshrc")],
@@ -125,7 +127,7 @@ _ROWS = [
         "csh",
         "csh",
         reads="source",
-        tells="which {}",
+        tells="which",
         modes={"interactive": ["-ic"], "script": ["-c"]},
         start_files={"always": ["/etc/csh.cshrc", ".cshrc"], "login": ["/etc/csh.login", ".login"]},
     ),

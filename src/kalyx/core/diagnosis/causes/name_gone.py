@@ -74,11 +74,11 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
     if now is not None and span.is_gone(version):
         module, _, name = now.rpartition(".")
         return [Fix(message="import it from its new place", steps=[fixes.write(f"from {module} import {name}")])]
-    back = standard.instead("since").get(lack.module) if span.is_newer(version) else None
-    if back is not None and "write" in back:
-        fix = fixes.install(machine, case.interpreter, back["install"])
-        fix.message = f"install {back['install']}, which provides it for older Pythons"
-        fix.steps.append(fixes.write(f"from {back['write'].removeprefix('import ')} import {lack.name}"))
+    back = standard.instead().since.get(lack.module) if span.is_newer(version) else None
+    if back is not None and back.install is not None and back.write is not None:
+        fix = fixes.install(machine, case.interpreter, back.install)
+        fix.message = f"install {back.install}, which provides it for older Pythons"
+        fix.steps.append(fixes.write(f"from {back.write.removeprefix('import ')} import {lack.name}"))
         return [fix]
     wanted = span.last if span.is_gone(version) else span.first
     return [

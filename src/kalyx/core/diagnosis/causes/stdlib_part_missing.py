@@ -19,7 +19,7 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import asked_here
 from kalyx.core.diagnosis.shared.spelling import is_standard as is_of_the_library
 from kalyx.core.imports.case import Missing
-from kalyx.core.imports.standard import instead, is_standard, module_span, systems_of
+from kalyx.core.imports.standard import Piece, instead, is_standard, module_span, systems_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import RunWith
@@ -37,10 +37,10 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return _of_other_systems(case, machine, systems)
     part = _part(missing)
     if part is not None:
-        item = instead("parts")[part]
-        message = f"this Python was built or packaged without {item['of'][0]}: its part {part} is not there"
+        item = instead().parts[part]
+        message = f"this Python was built or packaged without {item.of[0]}: its part {part} is not there"
     elif _is_lost(case):
-        part, item, minor = missing, {}, interpreter.minor
+        part, item, minor = missing, Piece(), interpreter.minor
         message = f"{part} belongs to the standard library of Python {minor}, and the library of this Python lacks it"
     else:
         return None
@@ -88,7 +88,7 @@ def _of_other_systems(case: Missing, machine: Machine, systems: list[str]) -> Fi
     """A standard module that Python for this system never had (docs.python.org, "Availability")."""
     missing, here = case.missing, _NAMES[machine.reader.system]
     there = " and ".join(_NAMES[system] for system in systems)
-    install = instead("ported").get(missing.split(".")[0]) if here == "Windows" else None
+    install = instead().ported.get(missing.split(".")[0]) if here == "Windows" else None
     choices = []
     if install is not None:
         choices.append(fixes.install(machine, case.interpreter, install))
@@ -106,9 +106,8 @@ def _of_other_systems(case: Missing, machine: Machine, systems: list[str]) -> Fi
 
 
 def _part(missing: str) -> str | None:
-    parts = instead("parts")
-    for name, item in parts.items():
-        if missing == name or missing in item["of"] or (missing.split(".")[0] == name):
+    for name, item in instead().parts.items():
+        if missing == name or missing in item.of or (missing.split(".")[0] == name):
             return name
     return None
 
@@ -128,19 +127,17 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
     return next((item for item in result if item.base_prefix != own.base_prefix), None)
 
 
-def _ways_out(
-    machine: Machine, case: Missing, packages: dict[str, str | None], part: str, has: Interpreter | None
-) -> list[Fix]:
+def _ways_out(machine: Machine, case: Missing, packages: Piece, part: str, has: Interpreter | None) -> list[Fix]:
     interpreter = case.interpreter
     packaged = interpreter.base_prefix == "/usr"
     result = []
     if packaged or machine.reader.system == "macos":
-        fix = fixes.of_system(machine, packages.get("debian"), packages.get("fedora"), packages.get("brew"))
+        fix = fixes.of_system(machine, packages.debian, packages.fedora, packages.brew)
         if fix is None and packaged:  # no package of its own: with the library, which may be installed in part only
             whole = f"libpython{interpreter.minor}-stdlib"
             fix = fixes.of_system(machine, whole, "python3-libs", None, again=True)
         result += [fix] if fix is not None else []
-    source = fixes.of_system(machine, packages.get("source"), None, None) if not packaged else None
+    source = fixes.of_system(machine, packages.source, None, None) if not packaged else None
     if source is not None:
         source.message = f"build this Python again with what {part} needs"
         source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
@@ -148,7 +145,7 @@ def _ways_out(
     if has is not None:
         step = fixes.step(machine, RunWith(words=[has.executable, *case.runs], same_words=True))
         result.append(Fix(message=f"use the Python {has.version} that has it", steps=[step]))
-    if not packages and not packaged:
+    if not packages.of and not packaged:
         line = f"install Python {interpreter.minor} in {interpreter.base_prefix} again, as it was installed"
         result.append(Fix(message="install this Python again, with its whole library", steps=[fixes.by_hand(line)]))
     line = f"build or install a Python that has {part}; an environment takes it from its base Python"

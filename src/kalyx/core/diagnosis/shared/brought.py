@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cache
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
@@ -26,11 +27,20 @@ class Brought(Struct):
     path: str | None
 
 
+class _Table(Struct, forbid_unknown_fields=True):
+    about: str
+    modules: dict[str, str]
+    same: list[str]
+
+
+@cache
+def _known() -> _Table:
+    return table("distributions", _Table)
+
+
 def table_modules() -> dict[str, str]:
     """Module to distribution, where the names differ."""
-    modules = table("distributions")["modules"]
-    assert isinstance(modules, dict)
-    return modules
+    return _known().modules
 
 
 def brought_by(machine: Machine, module: str, apart: str | None = None) -> Brought | None:
@@ -54,8 +64,7 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
     listed = table_modules().get(top)
     if listed:
         return Brought(listed, None, "Kalyx's table of well-known names", None)
-    same = table("distributions")["same"]
-    if isinstance(same, list) and top in same:
+    if top in _known().same:
         return Brought(top, None, "Kalyx's table of well-known names", None)
     return None
 
@@ -96,8 +105,7 @@ def distributions_named(machine: Machine, word: str) -> list[tuple[Installed, En
 def is_well_known(module: str) -> bool:
     """Whether a table that ships knows a module of this name."""
     top = module.split(".")[0]
-    same = table("distributions")["same"]
-    return top in table_modules() or (isinstance(same, list) and top in same)
+    return top in table_modules() or top in _known().same
 
 
 def modules_of_listed(word: str) -> list[str]:

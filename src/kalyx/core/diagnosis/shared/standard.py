@@ -5,7 +5,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.failing import asked_here, namesake
 from kalyx.core.imports.case import Case
-from kalyx.core.imports.standard import Availability, instead, module_span
+from kalyx.core.imports.standard import Availability, Substitute, instead, module_span
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 
@@ -43,10 +43,10 @@ def finding(case: Case, machine: Machine, module: str, span: Availability, cause
 def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
     """The fixes: a distribution that has the module; another release of a package; in the user's code the new name."""
     interpreter, asker, result = case.interpreter, case.asker(), []
-    item = instead("modules").get(module, {})
-    if "install" in item:
-        fix = fixes.install(machine, interpreter, item["install"])
-        fix.message = f"install {item['install']}, which provides {module} again"
+    item = instead().modules.get(module, Substitute())
+    if item.install is not None:
+        fix = fixes.install(machine, interpreter, item.install)
+        fix.message = f"install {item.install}, which provides {module} again"
         result.append(fix)
     if asker is not None:
         newer = fixes.install(machine, interpreter, asker.name, "--upgrade")
@@ -55,8 +55,8 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
         exact = f"{asker.name}=={asker.version}"
         older = fixes.with_another_python(machine, interpreter, span.last, exact)
         return [*([meant] if meant is not None else []), *result, newer, older]
-    if "write" in item:
-        renamed = Fix(message="import the module by its new name", steps=[fixes.write(item["write"])])
+    if item.write is not None:
+        renamed = Fix(message="import the module by its new name", steps=[fixes.write(item.write)])
         result.append(renamed)
     return result
 
@@ -64,19 +64,19 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
 def _for_newer(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:
     """A distribution that provides it to older Pythons; in a package, a release that does without it."""
     interpreter, asker, result = case.interpreter, case.asker(), []
-    item = instead("since").get(module, {})
-    brought = fixes.install(machine, interpreter, item["install"]) if "install" in item else None
-    if brought is not None and "write" not in item:
-        brought.message = f"{item['install']} brings {module} to older Pythons"
+    item = instead().since.get(module, Substitute())
+    brought = fixes.install(machine, interpreter, item.install) if item.install is not None else None
+    if brought is not None and item.write is None:
+        brought.message = f"{item.install} brings {module} to older Pythons"
         result.append(brought)
     if asker is not None:
         older = fixes.install(machine, interpreter, f"{asker.name}<{asker.version}")
         older.message = f"an older {asker.name}, which is for this Python"
         exact = f"{asker.name}=={asker.version}"
         return [*result, older, fixes.with_another_python(machine, interpreter, span.first, exact)]
-    if brought is not None and "write" in item:
+    if brought is not None and item.write is not None:
         brought.message = "use the distribution for older Pythons"
-        brought.steps.append(fixes.write(item["write"]))
+        brought.steps.append(fixes.write(item.write))
         result.append(brought)
     return result
 
