@@ -6,6 +6,7 @@ from copy import copy
 from types import SimpleNamespace
 
 import pytest
+from msgspec.structs import replace
 
 from kalyx.core.actions import fixing, version_cache
 from kalyx.core.diagnosis import difference, experiments, fixes
@@ -212,7 +213,7 @@ def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monk
     case = Case(seat=None, wanted=ImportStatement("import hive", "hive"), interpreter=interpreter, invocation=Invocation(), search=None, resolver=SimpleNamespace(reader=Files().machine().reader), resolution=None, trial=Trial(answered=True))
     found = finding("absent", fix(*steps))
     machine = SimpleNamespace(runner=object(), seconds=1.0, reader=Files().machine().reader)
-    experiments.test_for_nothing([found], case, machine)
+    found = experiments.tested_for_nothing(found, case, machine)
     assert tried == ([] if expected is None else [expected])
     known = None if expected is None or problem is not None else "works" if works else "fails"
     assert found.fixes[0].tried == known
@@ -227,9 +228,7 @@ def test_a_fix_that_costs_nothing_is_tried(steps, expected, works, problem, monk
     (INSTALL, "certain", False, ("fails", "may-help")),
 ])  # fmt: skip
 def test_what_a_trial_makes_of_a_fix(made, state, works, known):
-    item = fix(made)
-    item.state = state
-    item.was_tried(works)
+    item = replace(fix(made), state=state).was_tried(works)
     assert (item.tried, item.state) == known
 
 

@@ -416,10 +416,6 @@ def records_of_packages() -> Iterable[str]:
         yield f"{path} is of {owner and owner.name}"
 
 
-def lacking(machine: Machine, identifier: str) -> None:
-    machine.kernel_by_id(identifier).conditions.append("kernel-package-absent")
-
-
 @scene
 def fixes_beside_others() -> Iterable[str]:
     """Install, register, remove and rename, where something stands in the way."""
@@ -441,7 +437,7 @@ def fixes_beside_others() -> Iterable[str]:
         ("for development", lambda: fixes.for_development(machine, heath.interpreter, f"{HOME}/spring", "so")[0]), ("for development, alone", lambda: fixes.for_development(machine, heath.interpreter, f"{HOME}/spring", "so", "--no-deps")[0]),
         *((f"register {name}, {take}", lambda name=name, take=take: fixes.register(machine, heath.environment, name, take)) for name in ("moor", "explaining", "-x") for take in (True, False)),
         *((f"unregister {kernel.id}", lambda kernel=kernel: fixes.unregister(machine, kernel)) for kernel in machine.kernels), ("on a notebook", lambda: fixes.run_notebook_on(machine, heath.environment, f"{HOME}/spring/a.ipynb")), ("on no kernel", lambda: fixes.run_notebook_on(machine, resolve(machine, f"{HOME}/orchard").environment, None)),
-        ("another Python", lambda: fixes.with_another_python(machine, heath.interpreter, "3.9", "hive")), ("this Python", lambda: fixes.with_another_python(machine, heath.interpreter, "3.11", "hive")), ("another beside the base", lambda: fixes.with_another_python(machine, base.interpreter, "3.9", "hive")), ("on a notebook, where one kernel's package is absent", lambda: lacking(machine, "explaining") or fixes.run_notebook_on(machine, heath.environment, f"{HOME}/spring/a.ipynb")),
+        ("another Python", lambda: fixes.with_another_python(machine, heath.interpreter, "3.9", "hive")), ("this Python", lambda: fixes.with_another_python(machine, heath.interpreter, "3.11", "hive")), ("another beside the base", lambda: fixes.with_another_python(machine, base.interpreter, "3.9", "hive")), ("on a notebook, where the kernel's package is there", lambda: fixes.run_notebook_on(on(plus(files, {f"{files.site('heath')}/ipykernel_launcher.py": ""})), heath.environment, f"{HOME}/spring/a.ipynb")),
         ("a requirement for the base, beside an environment", lambda: fixes.install(on(plus(Files(), {"/usr/lib/python3.11/EXTERNALLY-MANAGED": "", f"{HOME}/spring/.venv/x": ""})), base.interpreter, "hive")), ("a requirement for the base", lambda: fixes.install(on(plus(files, {"/usr/lib/python3.11/EXTERNALLY-MANAGED": ""})), base.interpreter, "hive")),
         ("rename", lambda: fixes.rename(machine, f"{HOME}/spring/json.py", f"{HOME}/spring/json_own.py")),
     ]  # fmt: skip

@@ -257,7 +257,8 @@ def servers() -> Iterable[str]:
         lives = running.live_kernels(reader, running_ones, asked)
         yield f"live kernels, {'asked' if asked else 'not asked'}: {[(item.process.pid, item.server and item.server.pid, item.notebook, item.spec) for item in lives]}"
         kernels = [Kernel(key="k", id="heath", label="Heath", folder="/k", argv=[], command=[]), Kernel(key="l", id="other", label="", folder="/l", argv=[], command=[*kernel[:-1], "{connection_file}"])]
-        yield f"explained by none: {[item.pid for item in running.attach(reader, kernels, lives)]}, by {[(item.id, [row.pid for row in item.running]) for item in kernels]}"
+        kernels, unexplained = running.attach(reader, kernels, lives)
+        yield f"explained by none: {[item.pid for item in unexplained]}, by {[(item.id, [row.pid for row in item.running]) for item in kernels]}"
         for item in lives:
             yield from told(f"kernel {item.process.pid}", lambda: [*seat_lines(running.live_seat(reader, item)), *seat_lines(running.live_seat(reader, item, notebook.Notebook(f"{SPRING}/weights.ipynb", "orchard")))])
         for subject in (SPRING, f"{SPRING}/weights.ipynb", f"{SPRING}/other.ipynb", HOME, "/srv"):

@@ -115,7 +115,7 @@ def test_no_step_touches_an_environment_that_came_with_the_folder(step, monkeypa
     with pytest.raises(KalyxError, match="you did not name it"):
         fixing.carry_out(machine, fix, seat, lambda text: None)
     assert not done
-    seat.interpreter = replace(Files().machine().interpreters[0], executable=f"{BROUGHT}/bin/python", prefix=BROUGHT)
+    seat = replace(seat, interpreter=replace(Files().machine().interpreters[0], executable=f"{BROUGHT}/bin/python", prefix=BROUGHT))
     monkeypatch.setattr(fixes, "not_the_users_own", lambda machine, path: None)
     if not isinstance(step, Move):  # where it is moved to is another folder
         fixing.carry_out(machine, fix, seat, lambda text: None)
@@ -129,9 +129,9 @@ def test_steps_by_hand_take_the_place_of_what_a_folder_of_wheels_cannot_be_writt
     finding = Finding(cause="absent", certainty="proven", message="x", fixes=[fix])
     answer = ImportAnswer(statement="import a", module="a", outcome="fails", findings=[finding])
     trying.take_from(machine, [answer], "/w\nx")
-    assert [step.command is None for step in fix.steps] == [True, False]
+    assert [step.command is None for step in answer.findings[0].fixes[0].steps] == [True, False]
     trying.take_from(machine, [answer], "/w")
-    assert fix.steps[1].command == [P, "-m", "pip", "uninstall", "-y", "b"]
+    assert answer.findings[0].fixes[0].steps[1].command == [P, "-m", "pip", "uninstall", "-y", "b"]
 
 
 def test_every_type_of_step_has_a_row():

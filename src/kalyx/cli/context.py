@@ -76,7 +76,7 @@ class Call:
                 raise KalyxError(f"{visible(reader.folder)}: {what}")
         # --static is a run without a Runner.
         start: Callable[[], Runner] | None = None
-        complete: Callable[[list[Interpreter]], None] | None = None
+        complete: Callable[[list[Interpreter]], list[Interpreter]] | None = None
         own = self._own_runner
         if not self.options.static and isinstance(reader, LiveReader):
             start, complete = _runner, partial(_completed, reader)
@@ -270,13 +270,14 @@ def _escape(character: str) -> str:
     return f"\\u{0xD800 + (code >> 10):04x}\\u{0xDC00 + (code & 0x3FF):04x}"
 
 
-def _completed(reader: Reader, interpreters: list[Interpreter]) -> None:
+def _completed(reader: Reader, interpreters: list[Interpreter]) -> list[Interpreter]:
     """Ask interpreters for what reading could not tell, and remember the answers; on most machines none is asked."""
     if any(interpreter.version.count(".") < 2 for interpreter in interpreters):
         from kalyx.core.actions.version_cache import completed
         from kalyx.core.system.live_writer import LiveWriter
 
-        completed(reader, _runner(), LiveWriter(), interpreters)
+        return completed(reader, _runner(), LiveWriter(), interpreters)
+    return interpreters
 
 
 def captured_system(name: str) -> tuple[Reader, Runner | None]:
@@ -291,12 +292,12 @@ def captured_system(name: str) -> tuple[Reader, Runner | None]:
     return machine_of(read_capture(name))
 
 
-def _completed_elsewhere(reader: Reader, runner: Runner, interpreters: list[Interpreter]) -> None:
+def _completed_elsewhere(reader: Reader, runner: Runner, interpreters: list[Interpreter]) -> list[Interpreter]:
     """The same through another Reader and Runner; the answers are not remembered on this machine."""
     from kalyx.core.actions.version_cache import completed
     from kalyx.core.system.writer import NoWriter
 
-    completed(reader, runner, NoWriter(), interpreters)
+    return completed(reader, runner, NoWriter(), interpreters)
 
 
 def _runner() -> LiveRunner:

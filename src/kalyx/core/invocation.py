@@ -8,6 +8,8 @@ is never asked.
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, add_by_program, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree
@@ -17,6 +19,8 @@ from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
 from kalyx.core.system import Reader
+from kalyx.core.system.once import once
+from kalyx.core.system.runner import Runner
 from kalyx.core.text.command_line import (
     PythonCommand,
     behind_python_or_none,
@@ -92,9 +96,7 @@ def _variables(seat: Seat, machine: Machine) -> dict[str, str]:
 
 def kernel_of(seat: Seat, machine: Machine) -> Kernel | None:
     """The registered kernel that a seat stands for, or None."""
-    if seat.via is None or not seat.via.startswith("kernel:"):
-        return None
-    return machine.kernel_by_id(seat.via.removeprefix("kernel:"))
+    return machine.kernel_by_id(seat.kernel) if seat.kernel is not None else None
 
 
 def named_by(seat: Seat, machine: Machine, named: bool) -> NamedBy:
@@ -139,48 +141,54 @@ def _is_the_shells(seat: Seat, machine: Machine) -> bool:
 
 
 def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None = None) -> SearchPath:
-    """The seat's search path, also written into the seat; asked where ``named`` and only running code can tell."""
+    """The seat's search path; asked where ``named`` and only running code can tell."""
     assert seat.interpreter is not None
     invocation = invocation_of(seat, machine, command)
     search = search_path(machine.reader, seat.interpreter, invocation)
     refused = machine.objection(seat.interpreter, named_by(seat, machine, named))
     if search.unknown and named and machine.runner is not None and refused is None:
-        _ask(seat, machine, invocation, search)
-    seat.search_path = search.entries
+        variables = tuple(sorted(invocation.variables.items()))
+        folder = seat.folder or machine.reader.folder
+        executable, flags = seat.interpreter.executable, invocation.flags
+        path = _answered(machine.reader, machine.runner, executable, flags, variables, folder, machine.seconds)
+        return search if path is None else _as_answered(machine.reader, path, invocation, search)
     return search
 
 
-def _ask(seat: Seat, machine: Machine, invocation: Invocation, search: SearchPath) -> None:
-    """Replace what was read by what the interpreter says; what it gives no answer to stays unknown."""
+@once
+def _answered(
+    reader: Reader,
+    runner: Runner,
+    executable: str,
+    flags: tuple[str, ...],
+    variables: tuple[tuple[str, str], ...],
+    folder: str,
+    seconds: float,
+) -> list[str] | None:
+    """The search path that an interpreter says it has, started so; None where it gives no answer."""
     from kalyx.core.interpreters.asking import Who, ask_witness
 
-    assert seat.interpreter is not None and machine.runner is not None
-    reader = machine.reader
     answer, _ = ask_witness(
-        machine.runner,
-        seat.interpreter.executable,
-        ["-B", *invocation.flags],
-        ["who"],
-        Who,
-        variables=invocation.variables,
-        folder=seat.folder or reader.folder,
-        seconds=machine.seconds,
+        runner, executable, ["-B", *flags], ["who"], Who, variables=dict(variables), folder=folder, seconds=seconds
     )
-    if answer is None:
-        return
+    return answer.path if answer is not None else None
+
+
+def _as_answered(reader: Reader, path: list[str], invocation: Invocation, search: SearchPath) -> SearchPath:
+    """The interpreter's own word in place of what was read."""
     known = {reader.case(entry.entry): entry for entry in search.entries}
     first = search.entries[:1] if search.has_program and search.entries[0].entry == invocation.first else []
-    search.entries = first + [
+    entries = first + [
         known.get(reader.case(text))
         or PathEntry(entry=text, origin=STARTUP, exists=reader.exists(text) if text else True, put_by="start-up")
-        for text in answer.path
+        for text in path
     ]
-    add_by_program(reader, search.entries, invocation)
-    search.unknown = []
+    add_by_program(reader, entries, invocation)
+    return replace(search, entries=entries, unknown=[])
 
 
-def with_search_path(seat: Seat, machine: Machine) -> Seat:
-    """The seat with its search path filled in by reading, each entry with its origin."""
-    if seat.interpreter is not None and not seat.search_path:
-        search_of(seat, machine, named=False)
-    return seat
+def with_search_path(seat: Seat, machine: Machine, *, named: bool = False, command: str | None = None) -> Seat:
+    """The seat with its search path, each entry with its origin."""
+    if seat.interpreter is None:
+        return seat
+    return replace(seat, search_path=search_of(seat, machine, named=named, command=command).entries)

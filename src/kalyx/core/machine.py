@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
-from msgspec import structs
+from msgspec import Struct, structs
 
 from kalyx.core.environments.found import (
     bases_of,
@@ -40,6 +40,14 @@ if TYPE_CHECKING:
     from kalyx.core.system.writer import Writer
 
 
+class _Surveyed(Struct):
+    """The environments that are known, under their names; ``everywhere``: with every installation, once asked for."""
+
+    views: list[View]
+    by_key: dict[str, Environment]
+    everywhere: list[Environment] | None = None
+
+
 class Machine:
     """A Reader, a factory of Runners (None under ``--static``), and everything computed from them, once."""
 
@@ -48,7 +56,7 @@ class Machine:
         reader: Reader,
         start: Callable[[], Runner] | None = None,
         seconds: float = 20.0,
-        complete: Callable[[list[Interpreter]], None] | None = None,
+        complete: Callable[[list[Interpreter]], list[Interpreter]] | None = None,
         subject: str | None = None,
         let_through: set[str] | None = None,
         writer: Writer | None = None,
@@ -69,6 +77,7 @@ class Machine:
         self.unread_servers: list[Unread] = []
         self._silent: dict[int, Unreadable] = {}
         self._meant: dict[str, Environment] = {}
+        self._surveyed: _Surveyed | None = None
         self._let_through: set[str] = set() if let_through is None else let_through
         self._resolvers: dict[str, Resolver] = {}
         self._installed: dict[str, list[Installed]] = {}
@@ -132,22 +141,29 @@ class Machine:
         """Every interpreter of this machine that could be found, each installation once."""
         interpreters = found_interpreters(self.reader, self.unread)
         interpreters = in_order_of_versions(interpreters + bases_of(self.reader, self.views, interpreters))
-        if self._complete is not None:
-            self._complete(interpreters)
-        return interpreters
+        return self._complete(interpreters) if self._complete is not None else interpreters
 
     def know(self, environment: Environment | None) -> None:
         """Add an environment that is asked about to the known ones, wherever it is."""
         if environment is None or environment.key in self._meant:
             return
         self._meant[environment.key] = environment
-        if "views" in self.__dict__ and environment.key not in self._by_key:
-            for worked_out in ("views", "_by_key", "environments", "all_environments"):
-                self.__dict__.pop(worked_out, None)
+        if self._surveyed is not None and environment.key not in self._surveyed.by_key:
+            self._surveyed = None  # with one more the others may have other names
 
-    @cached_property
+    @property
+    def _known(self) -> _Surveyed:
+        if self._surveyed is None:
+            views = self._views()
+            self._surveyed = _Surveyed(views, {view.environment.key: view.environment for view in views})
+        return self._surveyed
+
+    @property
     def views(self) -> list[View]:
         """Environments in the usual places and those that kernels and this shell start; named, unjudged."""
+        return self._known.views
+
+    def _views(self) -> list[View]:
         installed, prefixes = self.started(self._listed)
         pairs = found_environments(self.reader, installed, [], prefixes, self.unread)
         views = [view for view, _ in pairs]
@@ -170,20 +186,16 @@ class Machine:
                     continue
         return installed, prefixes
 
-    @cached_property
-    def _by_key(self) -> dict[str, Environment]:
-        return {view.environment.key: view.environment for view in self.views}
-
-    @cached_property
+    @property
     def environments(self) -> list[Environment]:
         """Every environment that is known without looking for more."""
-        return [view.environment for view in self.views]
+        return list(self._known.by_key.values())
 
     def named(self, environment: Environment | None) -> Environment | None:
         """The environment with its unique name, for which all others are read."""
         if environment is None:
             return None
-        known = self._by_key.get(environment.key)
+        known = self._known.by_key.get(environment.key)
         if known is None:
             return environment
         return structs.replace(environment, name=known.name, called=known.called)
@@ -193,22 +205,28 @@ class Machine:
         parts = [structs.replace(part, environment=self.named(part.environment)) for part in seat.parts]
         return structs.replace(seat, environment=self.named(seat.environment), parts=parts)
 
-    @cached_property
+    @property
     def all_environments(self) -> list[Environment]:
         """The environments in the usual places and every installation: where a package may be that is missing here."""
-        known = {environment.key for environment in self.environments}
-        pairs = found_environments(self.reader, self.interpreters, [], [], self.unread, running=True, known=self.views)
-        more = [view.environment for view, _ in pairs]
-        return self.environments + [environment for environment in more if environment.key not in known]
+        known = self._known
+        if known.everywhere is None:
+            pairs = found_environments(
+                self.reader, self.interpreters, [], [], self.unread, running=True, known=known.views
+            )
+            every = dict(known.by_key)
+            for view, _ in pairs:
+                every.setdefault(view.environment.key, view.environment)
+            known.everywhere = list(every.values())
+        return known.everywhere
 
     def environment_of(self, interpreter: Interpreter) -> Environment | None:
         """The known environment that an interpreter runs in, with its name."""
-        return self._by_key.get(environment_of(self.reader, interpreter).key)
+        return self._known.by_key.get(environment_of(self.reader, interpreter).key)
 
     def environment_at(self, path: str) -> Environment | None:
         """The known environment at a prefix or of the interpreter at a path, with its name."""
         if self.reader.is_folder(path):
-            return self._by_key.get(read_environment(self.reader, path).environment.key)
+            return self._known.by_key.get(read_environment(self.reader, path).environment.key)
         try:
             return self.environment_of(read_interpreter(self.reader, path))
         except NotAnInterpreter:
@@ -272,9 +290,7 @@ class Machine:
     @cached_property
     def kernels(self) -> list[Kernel]:
         """Registered kernels as the server would list them; unjudged but for their files."""
-        for kernel in self._listed:
-            kernel.environment = self.named(kernel.environment)
-        return self._listed
+        return [kernel.changed(environment=self.named(kernel.environment)) for kernel in self._listed]
 
     @cached_property
     def kernel_folders(self) -> list[str]:

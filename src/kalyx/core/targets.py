@@ -7,6 +7,8 @@ an error that lists candidates, nearest first.
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Kernel, Seat
 from kalyx.core.seats import callers
@@ -178,9 +180,7 @@ def _by_server(machine: Machine, text: str) -> Seat:
 
     for server in machine.servers:
         if text in (str(server.pid), str(server.port)):
-            seat = server_seat(machine.reader, server)
-            seat.name = f"server in {server.folder}"
-            return seat
+            return replace(server_seat(machine.reader, server), name=f"server in {server.folder}")
     running = [f"server:{server.port or server.pid}" for server in machine.servers]
     raise KalyxError(f"no notebook server of this user runs as process or port {visible(text)}", running)
 
@@ -209,11 +209,9 @@ def _by_version(machine: Machine, text: str) -> Seat:
     own = [interpreter for interpreter in own if interpreter.prefix == interpreter.base_prefix]
     for interpreter in [*own, *machine.interpreters]:
         if (interpreter.version + ".").startswith(text + "."):
-            seat = seat_from(
-                "path", interpreter.executable, running(machine.reader, interpreter), machine.reader.folder
-            )
-            seat.via = f"version:{text}"
-            return seat
+            part = running(machine.reader, interpreter)
+            seat = seat_from("path", interpreter.executable, part, machine.reader.folder)
+            return replace(seat, via=f"version:{text}")
     newest_first = sorted({python.version for python in machine.interpreters}, key=numbers_of, reverse=True)
     known = sorted(newest_first, key=lambda version: _far(version, text))
     raise KalyxError(f"no interpreter of version {text} is on this machine", [f"version:{item}" for item in known])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 import msgspec
+from msgspec.structs import replace
 
 from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
@@ -95,6 +96,7 @@ def _of_seat(call: Call, text: str, whole: bool, by_record: bool) -> Side:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=True)
     packages, unread = contents(reader, seat.interpreter, search)
+    seat = replace(seat, search_path=search.entries)
     doubts = [
         Evidence(fact=f"{NOT_READ}{refusal.reason}", source=refusal.path, path=refusal.path) for refusal in unread
     ]

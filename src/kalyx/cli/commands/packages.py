@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from msgspec.structs import replace
+
 from kalyx.cli.context import Call
 from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.invocation import search_of
@@ -35,17 +37,19 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     call.take_target_of_command()
     seat = call.target(call.options.target)
-    if seat.interpreter is None:
+    interpreter = seat.interpreter
+    if interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
     search = search_of(seat, call.machine, named=call.named, command=call.options.command_line)
-    packages, unread = contents(call.machine.reader, seat.interpreter, search)
+    seat = replace(seat, search_path=search.entries)
+    packages, unread = contents(call.machine.reader, interpreter, search)
     chosen = [package for package in packages if _wanted(package, call.options)]
     if call.options.sizes:
         _measure(call, chosen)
     count = sum(package.version is not None for package in packages)
     answer = PackagesAnswer(target=seat, packages=chosen, searched=count, unread=unread, unknown=search.unknown)
     if call.options.project is not None:
-        _judge(call, answer, seat.interpreter, search)
+        _judge(call, answer, interpreter, search)
     if call.as_json:
         call.print_json(answer)
     else:

@@ -7,6 +7,8 @@ import sys
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
@@ -15,7 +17,7 @@ from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.model.records import Fix, ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.model.steps import Step
-from kalyx.core.queries.why import why_import
+from kalyx.core.queries.why import as_asked, why_import
 from kalyx.core.system.nearest_path import near_paths
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import is_module_name
@@ -133,8 +135,7 @@ def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         absent = kernel_package_absent.look_behind(answer.target, call.machine)
         answer.findings += [absent] if absent is not None else []
     answer.notes += _of_process(call, answer)
-    for seat_imports in answer.seats:
-        seat_imports.target = call.machine.named_seat(seat_imports.target)
+    answer.seats = [replace(each, target=call.machine.named_seat(each.target)) for each in answer.seats]
     return answer
 
 
@@ -194,7 +195,8 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         return why_everywhere(machine, wanted[0], tell=tell)
     seat = call.seat(options.target)
     answers = [why_import(machine, seat, statement, named=named, command=options.command_line) for statement in wanted]
-    return WhyAnswer(target=seat, imports=answers)
+    target = as_asked(machine, seat, named=named, command=options.command_line)
+    return WhyAnswer(target=target, imports=answers)
 
 
 def _refuse_to_fix(call: Call, answer: WhyAnswer) -> None:

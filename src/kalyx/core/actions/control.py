@@ -235,7 +235,7 @@ def _of_variables(control: _Control, decisive: Decisive, name: str, given: dict[
     if None in shown.values():  # a value that may be a secret stands in no line
         step = fixes.by_hand(f"set {' and '.join(shown)} to what {name} has")
     fix = Fix(message=f"run it with the variables of {name}", steps=[step])
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     message = f"{' and '.join(decisive.items[:3])} decides: with the value of {name} import {case.module} works"
     return _finding(control, message, facts, fix)
 
@@ -264,7 +264,7 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
         changes=[path for fix in again for path in fix.changes],
     )
     if whose == _FRESH:  # what the installer brings was what was tried
-        fix.was_tried(works=True)
+        fix = fix.was_tried(works=True)
     return _finding(control, f"files of {owner.name} {owner.version} here differ from those of {whose}", shown, fix)
 
 
@@ -330,7 +330,7 @@ def _leftover(control: _Control, decisive: Decisive, what: str) -> Finding:
                    changes=decisive.items)  # fmt: skip
         names = ", ".join(machine.reader.name(path) for path in decisive.items[:3])
         message = f"{names} in the folder of packages, which no package installed, makes the import fail"
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     return _finding(control, message, facts, fix)
 
 
@@ -358,11 +358,10 @@ def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | No
         )
         for key in decisive.items
     ]
-    fix = fixes.install_all(machine, case.interpreter, lines)
-    fix.message = f"install {' and '.join(lines)}"
+    fix = fixes.install_all(machine, case.interpreter, lines).called(f"install {' and '.join(lines)}")
     steps = [step for step in fix.steps if isinstance(step, Install)]
     if steps and steps[-1].requirements == lines:
-        fix.was_tried(works=True)
+        fix = fix.was_tried(works=True)
     what = ", ".join(f"{there[key].name} {here[key].version}" for key in decisive.items if key in here)
     message = f"import {case.module} fails with {what}, and works with {' and '.join(lines)}"
     if not what:
@@ -371,15 +370,12 @@ def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | No
 
 
 def _finding(control: _Control, message: str, facts: list[Evidence], fix: Fix) -> Finding:
-    with_undo(fix, control.machine)
-    return Finding(
+    works = Evidence(fact="with this changed the import works", source="tried")
+    finding = Finding(
         cause="decisive-difference",
         certainty="proven",
         message=message,
-        evidence=[
-            *facts,
-            Evidence(fact="with this changed the import works", source="tried"),
-            *raised_evidence(control.case),
-        ],
+        evidence=[*facts, works, *raised_evidence(control.case)],
         fixes=[fix],
     )
+    return with_undo(finding, control.machine)

@@ -10,6 +10,8 @@ from __future__ import annotations
 import json
 import re
 
+from msgspec.structs import replace
+
 from kalyx.core.actions.record_reader import HEAD
 from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
@@ -44,7 +46,7 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
         (distribution.site, canonical(distribution.name)): distribution
         for distribution in machine.installed(list(dict.fromkeys([*search.site_packages, *linked])))
     }
-    answer = RecordAnswer(target=seat, text="", unread=unread)
+    answer = RecordAnswer(target=replace(seat, search_path=search.entries), text="", unread=unread)
     answer.left_out += [f"what is in {refusal.path}, which could not be read: {refusal.reason}" for refusal in unread]
     brought = _brought_along(machine.reader, interpreter)
     chosen = [package for package in packages if package.version is not None and package.hidden_by is None]

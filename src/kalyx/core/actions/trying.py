@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.actions.installer import CommandFailed, Installer, held, install_command, run_to_end
 from kalyx.core.diagnosis import fixes
@@ -46,15 +47,18 @@ _KEPT = {"--no-deps", "--pre", "--no-build-isolation", "--no-index", "--upgrade"
 
 def take_from(machine: Machine, answers: list[ImportAnswer], wheels: str) -> None:
     """Make every fix install from this folder of wheels, so that the trial and the fix install the same files."""
-    for fix in (fix for answer in answers for finding in answer.findings for fix in finding.fixes):
-        fix.steps = [_from_wheels(machine, step, wheels) for step in fix.steps]
+    for answer in answers:
+        answer.findings = [
+            replace(finding, fixes=[fix.with_steps(*(_from_wheels(machine, step, wheels) for step in fix.steps))
+                                    for fix in finding.fixes])
+            for finding in answer.findings
+        ]  # fmt: skip
 
 
 def _from_wheels(machine: Machine, step: Step, wheels: str) -> Step:
     if not isinstance(step, (Install, CreateEnvironment, FillEnvironment, RegisterKernel)):
         return step
-    step.wheels = wheels
-    return fixes.step(machine, step)
+    return fixes.step(machine, replace(step, wheels=wheels))
 
 
 class _Attempt(Struct):
@@ -89,21 +93,20 @@ def prove(
     if machine.objection(seat.interpreter, named_by(seat, machine, named)) is not None:
         return  # what may not be started to try the import may not be for its fixes
     for finding in answer.findings[:1]:
-        for fix in list(finding.fixes):
+        tested, evidence = list[Fix](), list(finding.evidence)
+        for fix in finding.fixes:
             tell(f"trying: {fix.message}")
             try:
                 trial = _tried(machine, answer, seat, fix, named=named, command=command, wheels=wheels, tell=tell)
+                tested.append(fix.was_tried(trial.imports))
+                evidence += _what_comes_next(answer, fix, trial)
             except _NotTried:
-                continue
+                tested.append(fix)
             except KalyxError as refusal:
-                fix.was_tried(works=False)
+                tested.append(fix.was_tried(works=False))
                 reason = refusal.reason if isinstance(refusal, CommandFailed) else refusal.message
-                finding.evidence.append(Evidence(fact=f"{fix.message}: not possible now: {reason}", source="tried"))
-                continue
-            if trial is not None:
-                fix.was_tried(trial.imports)
-                finding.evidence += _what_comes_next(answer, fix, trial)
-        finding.order_fixes()
+                evidence.append(Evidence(fact=f"{fix.message}: not possible now: {reason}", source="tried"))
+        answer.findings[0] = replace(finding, fixes=tested, evidence=evidence)
 
 
 def _what_comes_next(answer: ImportAnswer, fix: Fix, trial: Trial) -> list[Evidence]:
@@ -128,7 +131,7 @@ def _tried(
     command: str | None,
     wheels: str | None,
     tell: Tell,
-) -> Trial | None:
+) -> Trial:
     assert machine.runner is not None and seat.interpreter is not None
     invocation = invocation_of(seat, machine, command)
     search = search_of(seat, machine, named=named, command=command)

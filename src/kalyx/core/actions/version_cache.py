@@ -10,6 +10,8 @@ from __future__ import annotations
 
 import json
 
+from msgspec.structs import replace
+
 from kalyx.core.interpreters.asking import ask_who
 from kalyx.core.interpreters.consent import Gate, objection
 from kalyx.core.model.records import Interpreter, KalyxError
@@ -50,14 +52,16 @@ def _load(reader: Reader) -> dict[str, dict[str, str]]:
     }
 
 
-def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list[Interpreter]) -> None:
-    """Add the full versions that reading could not tell, from the cache or by asking; changes ``interpreters``.
+def completed(
+    reader: Reader, runner: Runner, writer: Writer, interpreters: list[Interpreter]
+) -> list[Interpreter]:
+    """The interpreters with the full versions that reading could not tell, from the cache or by asking.
 
     Only those that may be started are asked (``consent``).
     """
     unknown = [interpreter for interpreter in interpreters if interpreter.version.count(".") < 2]
     if not unknown:
-        return
+        return interpreters
     known = _load(reader)
     keys = {interpreter.real_executable: _key(reader, interpreter.real_executable) for interpreter in unknown}
     may = [
@@ -68,20 +72,21 @@ def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list
     new = [interpreter for interpreter in may if keys[interpreter.real_executable] not in known]
     paths = [interpreter.real_executable for interpreter in new]
     details = _asked(reader, Gate(runner, reader, set(paths)), paths)
-    learned = False
-    for interpreter in may:
-        key = keys[interpreter.real_executable] or ""
-        if key not in known:
-            asked = details.get(interpreter.real_executable)
-            if asked is None or not asked.version.startswith(interpreter.version):
-                continue
-            known[key] = {"version": asked.version, "abi_flags": asked.abi_flags}
-            learned = True
-        interpreter.version = known[key]["version"]
-        interpreter.abi_flags = known[key]["abi_flags"]
-        interpreter.known_by = "asking"
+    learned = {
+        keys[interpreter.real_executable] or "": {"version": asked.version, "abi_flags": asked.abi_flags}
+        for interpreter in new
+        if (asked := details.get(interpreter.real_executable)) and asked.version.startswith(interpreter.version)
+    }
     if learned:
+        known |= learned
         _keep(reader, writer, known)
+    full = {interpreter.real_executable: known.get(keys[interpreter.real_executable] or "") for interpreter in may}
+    return [
+        replace(interpreter, **words, known_by="asking")
+        if interpreter in unknown and (words := full.get(interpreter.real_executable)) is not None
+        else interpreter
+        for interpreter in interpreters
+    ]
 
 
 def _asked(reader: Reader, runner: Runner, executables: list[str]) -> dict[str, Interpreter | None]:

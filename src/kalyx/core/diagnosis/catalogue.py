@@ -13,6 +13,7 @@ from types import ModuleType
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.diagnosis.undo import with_undo
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
@@ -204,11 +205,11 @@ def explain(case: Case | DeadSeat, machine: Machine) -> tuple[list[Finding], lis
     by_cause = {finding.cause: finding for finding in findings}
     ordered = [by_cause[cause] for cause in in_order(by_cause)]
     if isinstance(case, Case):
-        from kalyx.core.diagnosis.experiments import proven_first, test_for_nothing
+        from kalyx.core.diagnosis.experiments import proven_first, tested_for_nothing
 
         ordered = proven_first(ordered, case, machine)
         ordered = _with_difference(ordered, case, machine, refused)
-        test_for_nothing(ordered, case, machine)
+        ordered[:1] = [tested_for_nothing(finding, case, machine) for finding in ordered[:1]]
     return without_repeats(ordered), refused
 
 
@@ -234,11 +235,7 @@ def _with_difference(
     except KalyxError as refusal:
         refused.append(NotJudged(cause="decisive-difference", reason=refusal.message))
         return ordered
-    for finding in after:
-        if finding.cause == "decisive-difference":
-            for fix in finding.fixes:
-                with_undo(fix, machine)
-    return after
+    return [with_undo(finding, machine) if finding.cause == "decisive-difference" else finding for finding in after]
 
 
 def _looked(
@@ -247,9 +244,7 @@ def _looked(
     """What a cause finds. One that the system keeps from looking is added to ``refused``, or to what was not read."""
     try:
         finding = look(subject, machine)
-        for fix in finding.fixes if finding is not None else []:
-            with_undo(fix, machine)
-        return finding
+        return with_undo(finding, machine) if finding is not None else None
     except (KalyxError, Unreadable, OSError) as refusal:
         name = look.__module__.rpartition(".")[2].replace("_", "-")
         reason = refusal.message if isinstance(refusal, KalyxError) else str(refusal)
@@ -311,23 +306,22 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
         finding = _looked(module_of(cause).look_at_kernel, kernel, machine)
         if finding is None:
             continue
-        if cause in kernel.conditions:
-            kernel.findings = [finding if item.cause == cause else item for item in kernel.findings]
-        else:
-            kernel.conditions.append(cause)
-            kernel.findings.append(finding)
         if cause == "interpreter-gone":
-            _fixed_by_its_environment(kernel, finding, machine)
+            finding = _fixed_by_its_environment(kernel, finding, machine)
+        if cause in kernel.conditions:
+            kernel = kernel.changed(findings=[finding if item.cause == cause else item for item in kernel.findings])
+        else:
+            kernel = kernel.with_condition(cause, finding)
     return kernel
 
 
-def _fixed_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> None:
-    """A kernel whose environment is still there, and starts nothing: to fix that comes before removing the kernel."""
+def _fixed_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> Finding:
+    """Of a kernel whose environment is there and starts nothing: to fix that comes before removing the kernel."""
     for cause in _of_environment_at(kernel.command[0], machine)[:1]:
         known = {(evidence.path, evidence.fact) for evidence in finding.evidence}
-        finding.evidence += [evidence for evidence in cause.evidence if (evidence.path, evidence.fact) not in known]
-        finding.fixes = cause.fixes + finding.fixes
-        finding.order_fixes()
+        more = [evidence for evidence in cause.evidence if (evidence.path, evidence.fact) not in known]
+        return replace(finding, evidence=[*finding.evidence, *more], fixes=[*cause.fixes, *finding.fixes])
+    return finding
 
 
 def judge_environment(view: View, machine: Machine) -> Environment:
@@ -335,30 +329,22 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     environment = view.environment
     if environment.findings:
         return environment
+    findings: list[Finding] = []
     for cause in _about("environment"):
-        if cause == "unreadable":
-            continue  # asked last
-        finding = _looked(module_of(cause).look_at_environment, view, machine)
-        if finding is not None:
-            environment.findings.append(finding)
+        # Some stand only where no other, or a certain one, was found before.
+        known = replace(view, environment=replace(environment, findings=list(findings)))
+        finding = _looked(module_of(cause).look_at_environment, known, machine) if cause != "unreadable" else None
+        findings += [finding] if finding is not None else []
     # Asked when all was looked at. What may not be read is not gone: nothing that follows from not finding something
     # may be said then.
     unreadable = _looked(module_of("unreadable").look_at_environment, view, machine)
     if unreadable is not None:
-        tracked = [finding for finding in environment.findings if finding.cause == "in-version-control"]
-        environment.findings = [unreadable, *tracked]
-    grave = [
-        finding.cause for finding in environment.findings if not getattr(module_of(finding.cause), "IS_SOUND", False)
-    ]
-    if grave:
-        environment.condition = grave[0]
-    return environment
+        findings = [unreadable, *(finding for finding in findings if finding.cause == "in-version-control")]
+    grave = [finding.cause for finding in findings if not getattr(module_of(finding.cause), "IS_SOUND", False)]
+    return replace(environment, findings=findings, condition=grave[0] if grave else environment.condition)
 
 
 def judge_seat(seat: Seat, machine: Machine) -> Seat:
     """The seat with what is wrong about it filled in."""
-    for cause in _about("seat"):
-        finding = _looked(module_of(cause).look_at_seat, seat, machine)
-        if finding is not None:
-            seat.findings.append(finding)
-    return seat
+    looked = [_looked(module_of(cause).look_at_seat, seat, machine) for cause in _about("seat")]
+    return replace(seat, findings=[*seat.findings, *(finding for finding in looked if finding is not None)])

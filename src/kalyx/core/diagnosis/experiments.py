@@ -40,47 +40,40 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
                 break  # this finding needs no other proof and is shown first
             continue
         if not may or machine.runner is None or len(refuted) >= _AT_MOST or spent > _SECONDS:
-            finding.certainty = "likely" if finding.certainty == "proven" else finding.certainty
-            before.append(finding)
+            before.append(_as_likely(finding))
             continue
         if experiment not in known:
             known[experiment] = conduct(case, experiment, machine.runner, machine.seconds)
             spent += known[experiment].seconds
         tried = known[experiment]
-        finding.experiments.append(tried)
+        finding = replace(finding, experiments=[*finding.experiments, tried])
         if tried.outcome in ("imports", "fails otherwise"):
-            finding.certainty = "proven"
-            finding.evidence.append(_as_evidence(experiment, tried))
+            evidence = [*finding.evidence, _as_evidence(experiment, tried)]
+            finding = replace(finding, certainty="proven", evidence=evidence)
             ahead = [finding, *before] if experiment.leads else [*before, finding]
             return [*ahead, *_as_read(left, case), *refuted]
         if experiment.refutes:
-            finding.certainty = "possible"
-            for fix in finding.fixes:
-                fix.state = "may-help" if fix.state == "certain" else fix.state
-            refuted.append(finding)
+            refuted.append(replace(finding, certainty="possible"))
         else:
-            finding.certainty = "likely" if finding.certainty == "proven" else finding.certainty
-            before.append(finding)
+            before.append(_as_likely(finding))
     return [*before, *_as_read(left, case), *refuted]
 
 
-def test_for_nothing(findings: list[Finding], case: Case, machine: Machine) -> None:
-    """Try the fixes of the first finding that change nothing and start nothing but the seat's own interpreter.
+def tested_for_nothing(finding: Finding, case: Case, machine: Machine) -> Finding:
+    """The finding; those of its fixes tried that change nothing and start nothing but the seat's own interpreter.
 
     Those are another way to write the import, and the same command with other variables or without a flag.
     """
-    runner, spent = machine.runner, 0.0
-    if runner is None or not findings or case.trial is None or (not case.trial.answered and case.trial.problem):
-        return
-    for fix in findings[0].fixes:
+    runner, spent, tested = machine.runner, 0.0, list[Fix]()
+    if runner is None or case.trial is None or (not case.trial.answered and case.trial.problem):
+        return finding
+    for fix in finding.fixes:
         attempt = _attempt_of(fix, case, machine) if fix.tried is None and spent < _FOR_NOTHING else None
-        if attempt is None:
-            continue
-        trial = try_with(*attempt, runner, machine.seconds)
-        spent += trial.seconds
-        if trial.problem is None:  # what could not be started was not tried
-            fix.was_tried(trial.imports)
-    findings[0].order_fixes()
+        trial = try_with(*attempt, runner, machine.seconds) if attempt is not None else None
+        spent += trial.seconds if trial is not None else 0.0
+        # What could not be started was not tried.
+        tested.append(fix.was_tried(trial.imports) if trial is not None and trial.problem is None else fix)
+    return replace(finding, fixes=tested)
 
 
 def _attempt_of(fix: Fix, case: Case, machine: Machine) -> tuple[Case, Experiment] | None:
@@ -106,10 +99,11 @@ def _attempt_of(fix: Fix, case: Case, machine: Machine) -> tuple[Case, Experimen
 
 def _as_read(findings: list[Finding], case: Case) -> list[Finding]:
     """Findings without a trial: a finding that a trial could have refuted does not count as proven."""
-    for finding in findings:
-        if case.proposed(finding.cause) is not None and finding.certainty == "proven":
-            finding.certainty = "likely"
-    return findings
+    return [_as_likely(finding) if case.proposed(finding.cause) is not None else finding for finding in findings]
+
+
+def _as_likely(finding: Finding) -> Finding:
+    return replace(finding, certainty="likely") if finding.certainty == "proven" else finding
 
 
 def _as_evidence(experiment: Experiment, tried: Tried) -> Evidence:

@@ -13,6 +13,7 @@ from functools import cache
 from msgspec import Struct
 
 from kalyx.core.data import table
+from kalyx.core.kernels.makers import module_run_by
 from kalyx.core.kernels.specs import UNLISTED, valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel
@@ -121,8 +122,7 @@ def for_development(machine: Machine, interpreter: Interpreter, root: str, messa
     resolver = machine.resolver(environment) if environment is not None else None
     has_backend = resolver is not None and resolver.resolve(backend_of(reader, root).split(".")[0]).location is not None
     own = ["--no-build-isolation"] if has_backend and "--no-deps" in more else []
-    fix = install(machine, interpreter, root, *own, *more, "-e")
-    fix.message = message
+    fix = install(machine, interpreter, root, *own, *more, "-e").called(message)
     return [fix]
 
 
@@ -313,7 +313,8 @@ def run_notebook_on(machine: Machine, environment: Environment, notebook: str | 
         for kernel in machine.kernels
         if kernel.environment is not None
         and kernel.environment.key == environment.key
-        and not {"hidden", UNLISTED, "interpreter-gone", "kernel-package-absent"} & set(kernel.conditions)
+        and not {"hidden", UNLISTED} & set(kernel.conditions)
+        and _has_its_package(machine, kernel, environment)
     ]
     if not ready:
         return register_anew(machine, environment, notebook)
@@ -324,6 +325,12 @@ def run_notebook_on(machine: Machine, environment: Environment, notebook: str | 
         return Fix(message=message, steps=[by_hand(choose)])
     made = step(machine, Point(seat=f"notebook:{notebook}", target=f"kernel:{first.id}"))
     return Fix(message=message, steps=[made], changes=[notebook])
+
+
+def _has_its_package(machine: Machine, kernel: Kernel, environment: Environment) -> bool:
+    """Whether the module that a kernel runs is in the environment that it starts, as far as reading tells."""
+    module, resolver = module_run_by(kernel.command), machine.resolver(environment)
+    return module is None or resolver is None or resolver.resolve(module).location is not None
 
 
 def registering(machine: Machine, environment: Environment, identifier: str) -> RegisterKernel:

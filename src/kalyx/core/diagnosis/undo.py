@@ -2,24 +2,30 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis.fixes import step
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Fix
+from kalyx.core.model.records import Finding, Fix
 from kalyx.core.model.steps import Install, Uninstall
 from kalyx.core.text.names import canonical
 
 _PLAIN = {"--upgrade", "--no-deps"}
 
 
-def with_undo(fix: Fix, machine: Machine) -> None:
-    """Add the undo line to a fix; nothing where it has several steps, or where its effect is not known beforehand."""
+def with_undo(finding: Finding, machine: Machine) -> Finding:
+    """The finding, with the undo line of each of its fixes."""
+    return replace(finding, fixes=[_with_undo(fix, machine) for fix in finding.fixes])
+
+
+def _with_undo(fix: Fix, machine: Machine) -> Fix:
+    """The fix with its undo line; none where it has several steps, or where its effect is not known beforehand."""
     if fix.undo is not None or len(fix.steps) != 1 or fix.steps[0].command is None:
-        return
+        return fix
     made = fix.steps[0]
     back = _of_installing(made, machine) if isinstance(made, Install) else made.inverse()
-    if back is not None:
-        written = step(machine, back)
-        fix.undo = written.line if written.command is not None else None
+    written = step(machine, back) if back is not None else None
+    return replace(fix, undo=written.line) if written is not None and written.command is not None else fix
 
 
 def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | None:

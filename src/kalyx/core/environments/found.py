@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterable
 
 from msgspec import structs
+from msgspec.structs import replace
 
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
 from kalyx.core.environments.reading import View, executables_of, looks_like_environment, read_environment, view_of
@@ -26,9 +27,10 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
             met[path] = _installation(reader, candidate, unread)
         interpreter = met[path]
         if interpreter is not None:
-            row = rows.setdefault((interpreter.base_prefix, interpreter.real_executable), interpreter)
+            key = interpreter.base_prefix, interpreter.real_executable
+            row = rows.setdefault(key, interpreter)
             links = interpreter.links if is_new else reader.hops(candidate)
-            row.links.extend([link for link in links if link not in row.links])
+            rows[key] = replace(row, links=list(dict.fromkeys([*row.links, *links])))
     only = reader.variable(ONLY_BELOW)
     if only is None and reader.system == "windows":
         unread += _entries_of_nothing(reader)
@@ -37,9 +39,7 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
         bases = {view.environment.base_prefix for view, _ in inside}
         rows = {key: row for key, row in rows.items() if row.prefix in bases or reader.inside(row.prefix, only)}
     # The real file is the installation's own name; the first path may be a link to it.
-    for row in rows.values():
-        row.executable = _best_name(reader, row)
-    return in_order_of_versions(rows.values())
+    return in_order_of_versions([replace(row, executable=_best_name(reader, row)) for row in rows.values()])
 
 
 def _entries_of_nothing(reader: Reader) -> list[Unread]:
@@ -79,9 +79,7 @@ def bases_of(
             except NotAnInterpreter:
                 continue
             if interpreter.prefix == interpreter.base_prefix:
-                interpreter.executable = _best_name(reader, interpreter)
-                interpreter.by_link = True
-                interpreters.append(interpreter)
+                interpreters.append(replace(interpreter, executable=_best_name(reader, interpreter), by_link=True))
                 break
     return interpreters
 

@@ -20,7 +20,7 @@ from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
 from kalyx.core.kernels.startup_file import is_named_in
-from kalyx.core.model.records import Evidence, Finding, Kernel, Reach
+from kalyx.core.model.records import Evidence, Finding, Interpreter, Kernel, Reach
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
 
@@ -58,14 +58,10 @@ def listed_kernels(reader: Reader, server: Server) -> list[Kernel]:
             path = reader.join(kernel.folder, SPEC_FILE)
             if not reader.is_file(path) and reader.refusal(path) is None:
                 # A server skips what is no file, which therefore hides no other kernel.
-                kernel.conditions.append(UNLISTED)
-                kernels.append(kernel)
+                kernels.append(kernel.with_condition(UNLISTED))
                 continue
             winner = winners.setdefault(kernel.id, kernel)
-            if winner is not kernel:
-                kernel.conditions.append("hidden")
-                kernel.findings.append(_hidden(kernel, winner))
-            kernels.append(kernel)
+            kernels.append(kernel if winner is kernel else _hidden(kernel, winner))
     own = _own_kernel(reader, server) if OWN_KERNEL not in winners else None
     return [*kernels, own] if own is not None else kernels
 
@@ -76,7 +72,7 @@ def _own_kernel(reader: Reader, server: Server) -> Kernel | None:
     if folder is None or server.interpreter is None:
         return None
     argv = [server.interpreter.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"]
-    return kernel_of_spec(reader, OWN_KERNEL, folder, Spec(argv, "Python 3 (ipykernel)", "python"), server)
+    return kernel_of_spec(reader, folder, Spec(argv, "Python 3 (ipykernel)", "python"), server, OWN_KERNEL)
 
 
 def _own_folder(reader: Reader, server: Server) -> str | None:
@@ -86,11 +82,41 @@ def _own_folder(reader: Reader, server: Server) -> str | None:
     return reader.join(package, "resources") if package is not None else None
 
 
-def kernel_of_spec(reader: Reader, identifier: str, folder: str, spec: Spec, server: Server) -> Kernel:
-    """A kernel by what its server says of it: no file that Kalyx knows holds its spec."""
-    kernel = Kernel(key=reader.real(folder), id=identifier, label=identifier, folder=folder, argv=[], command=[])
-    _fill(reader, kernel, spec, server)
-    return kernel
+def kernel_of_spec(
+    reader: Reader, folder: str, spec: Spec, server: Server, identifier: str, reach: Reach | None = None
+) -> Kernel:
+    """The kernel that a spec describes, with what this server would start for it; else what is wrong with the spec."""
+    key, path = reader.real(folder), reader.join(folder, SPEC_FILE)
+    problem = spec.problem
+    usual = spec.provisioner == USUAL_PROVISIONER
+    if problem is None and not usual and spec.provisioner not in provisioners(reader, server):
+        problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
+    if problem is not None:
+        finding = Finding(
+            cause="spec-unreadable",
+            certainty="proven",
+            message=f"the kernel file of {identifier} cannot be used: {problem}",
+            evidence=[Evidence(fact=problem, source=path, path=path)],
+        )
+        name = reader.name(folder)
+        kernel = Kernel(key=key, id=identifier, label=name, folder=folder, argv=[], command=[], reach=reach)
+        return kernel.with_condition(finding.cause, finding)
+    starts = started_by(reader, folder, spec, server)
+    return Kernel(
+        key=key,
+        id=identifier,
+        label=spec.display_name or identifier,
+        folder=folder,
+        argv=spec.argv,
+        command=starts.command,
+        interpreter=starts.interpreter,
+        environment=environment_of(reader, starts.interpreter) if starts.interpreter is not None else None,
+        language=spec.language,
+        reach=reach,
+        reason=starts.reason,
+        undecided=starts.undecided,
+        explains=is_named_in(reader, spec.argv),
+    ).with_env(spec.env)
 
 
 def as_the_server_lists(
@@ -112,19 +138,18 @@ def as_the_server_lists(
         if identifier not in explained:
             own = _own_folder(reader, server) if identifier == OWN_KERNEL else None
             folder = own or f"{address}api/kernelspecs/{identifier}"
-            result.append(kernel_of_spec(reader, identifier, folder, spec_of(content), server))
+            result.append(kernel_of_spec(reader, folder, spec_of(content), server, identifier))
             explained[identifier] = result[-1]
     for kernel in kernels:
         winner = explained.get(kernel.id)
-        if winner is kernel and "hidden" in kernel.conditions:
-            kernel.conditions.remove("hidden")
-            kernel.findings = [finding for finding in kernel.findings if finding.cause != "hidden"]
-        elif winner is not None and winner is not kernel and not {"hidden", UNLISTED} & set(kernel.conditions):
-            kernel.conditions.append("hidden")
-            kernel.findings.append(_hidden(kernel, winner))
+        if winner is kernel:
+            kernel = kernel.without_condition("hidden")
+        elif winner is not None and not {"hidden", UNLISTED} & set(kernel.conditions):
+            kernel = _hidden(kernel, winner)
         elif winner is None and not {UNLISTED, "spec-unreadable"} & set(kernel.conditions):
-            kernel.conditions.append(UNLISTED)
-    return result + kernels
+            kernel = kernel.with_condition(UNLISTED)
+        result.append(kernel)
+    return result
 
 
 def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Kernel]:
@@ -139,46 +164,11 @@ def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Ker
 
 def read_kernel(reader: Reader, folder: str, server: Server, reach: Reach | None = None) -> Kernel:
     """The kernel whose spec folder is ``folder``, and what this server would start for it."""
-    path = reader.join(folder, SPEC_FILE)
-    kernel = Kernel(
-        key=reader.real(folder),
-        id=reader.name(folder).lower(),
-        label=reader.name(folder),
-        folder=folder,
-        argv=[],
-        command=[],
-        reach=reach,
-    )
     try:
-        spec = parse_spec(reader.read(path, _SPEC_LIMIT))
+        spec = parse_spec(reader.read(reader.join(folder, SPEC_FILE), _SPEC_LIMIT))
     except Unreadable as refusal:
         spec = Spec(problem=refusal.reason)
-    _fill(reader, kernel, spec, server)
-    return kernel
-
-
-def _fill(reader: Reader, kernel: Kernel, spec: Spec, server: Server) -> None:
-    """Write a spec, or what is wrong with it, into its kernel's record."""
-    path = reader.join(kernel.folder, SPEC_FILE)
-    usual = spec.provisioner == USUAL_PROVISIONER
-    if spec.problem is None and not usual and spec.provisioner not in provisioners(reader, server):
-        spec.problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
-    if spec.problem is not None:
-        kernel.conditions.append("spec-unreadable")
-        kernel.findings.append(
-            Finding(
-                cause="spec-unreadable",
-                certainty="proven",
-                message=f"the kernel file of {kernel.id} cannot be used: {spec.problem}",
-                evidence=[Evidence(fact=spec.problem, source=path, path=path)],
-            )
-        )
-        return
-    kernel.label = spec.display_name or kernel.id
-    kernel.argv, kernel.language = spec.argv, spec.language
-    kernel.explains = is_named_in(reader, spec.argv)
-    kernel.keep_env(spec.env)
-    resolve_kernel(reader, kernel, server)
+    return kernel_of_spec(reader, folder, spec, server, reader.name(folder).lower(), reach)
 
 
 # Programs that start what follows them on another machine, in a container or in a subsystem.
@@ -254,11 +244,15 @@ def _problem_of_types(whole: dict[str, Any]) -> str | None:
 
 def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:
     """The variables the kernel starts with: the server's, and the spec's own with ``${NAME}`` filled in."""
+    return _variables(kernel.env, server)
+
+
+def _variables(own: Mapping[str, str], server: Server) -> dict[str, str]:
     merged = dict(server.variables)
-    if kernel.env:
+    if own:
         import string  # it compiles a pattern when loaded: only a spec that sets variables needs it
 
-        merged |= {key: string.Template(text).safe_substitute(server.variables) for key, text in kernel.env.items()}
+        merged |= {key: string.Template(text).safe_substitute(server.variables) for key, text in own.items()}
     merged.pop("PYTHONEXECUTABLE", None)
     return merged
 
@@ -269,68 +263,73 @@ def _filled(word: str, values: Mapping[str, str]) -> str:
     return re.sub(r"\{([A-Za-z0-9_]+)\}", lambda match: values.get(match.group(1), match.group()), word)
 
 
-def resolve_kernel(reader: Reader, kernel: Kernel, server: Server) -> None:
-    """Fill in the command, the interpreter and the environment that this server would start."""
-    values = {"resource_dir": kernel.folder}
+class Starts(Struct):
+    """What a server starts for a kernel: the whole command and its interpreter, or why none is known."""
+
+    command: list[str]
+    interpreter: Interpreter | None = None
+    reason: str | None = None
+    undecided: bool = False
+
+
+def started_by(reader: Reader, folder: str, spec: Spec, server: Server) -> Starts:
+    """What this server starts for the kernel in ``folder``, whose spec has a command."""
+    values = {"resource_dir": folder}
     if server.interpreter is not None:
         values["prefix"] = server.interpreter.prefix
-    kernel.command = [_filled(word, values) for word in kernel.argv]
-    first = kernel.argv[0]
-    own = {"python"}
-    if server.interpreter is not None:
-        major, minor = server.interpreter.version.split(".")[:2]
-        own |= {f"python{major}", f"python{major}.{minor}"}
-    else:
-        own.add("python3")
-    if first in own:
+    first, *words = (_filled(word, values) for word in spec.argv)
+    command, named = [first, *words], spec.argv[0]
+    if named in _own_names(server):
         if server.interpreter is None:
-            kernel.reason = f'"{first}" means the interpreter of whichever server runs, and none is known'
-            kernel.undecided = True
-            return
-        kernel.command[0] = server.interpreter.executable
-        kernel.interpreter = server.interpreter
-        kernel.environment = environment_of(reader, server.interpreter)
-        return
-    variables = kernel_variables(kernel, server)
-    is_python = reader.name(first).lower().startswith(("python", "pypy"))
-    starts = behind_python_or_none(kernel.command) if not is_python else None
-    if starts is not None and starts.is_plain:
-        if _behind(reader, kernel, starts, starts.variables(variables)):
-            return
-    path = _program(reader, kernel.command[0], variables)
+            reason = f'"{named}" means the interpreter of whichever server runs, and none is known'
+            return Starts(command, reason=reason, undecided=True)
+        return Starts([server.interpreter.executable, *words], server.interpreter)
+    variables = _variables(spec.env, server)
+    is_python = reader.name(named).lower().startswith(("python", "pypy"))
+    behind = behind_python_or_none(command) if not is_python else None
+    if behind is not None and behind.is_plain:
+        interpreter = _behind(reader, first, behind, behind.variables(variables))
+        if interpreter is not None:
+            return Starts(command, interpreter)
+    path = _program(reader, first, variables)
     if path is None:
-        kernel.reason = f'no program "{kernel.command[0]}" on the PATH of the kernel'
+        reason = f'no program "{first}" on the PATH of the kernel'
         refused = reader.refused_within(*reader.path_folders(variables.get("PATH", "")))
-        if refused is not None:
-            kernel.reason += f", as far as this user may look ({refused[0]}: {refused[1]})"
-            kernel.undecided = True
-        return
-    written = reader.join(reader.folder, kernel.command[0])
-    if ".." in kernel.command[0] and not reader.exists(written):
+        if refused is None:
+            return Starts(command, reason=reason)
+        reason += f", as far as this user may look ({refused[0]}: {refused[1]})"
+        return Starts(command, reason=reason, undecided=True)
+    written = reader.join(reader.folder, first)
+    if ".." in first and not reader.exists(written):
         # The system follows a path part by part: after a missing folder nothing is found, not even by "..".
-        kernel.reason = f"there is nothing at {written}"
-        return
-    kernel.command[0] = path
-    _followed(reader, kernel, path, variables)
+        return Starts(command, reason=f"there is nothing at {written}")
+    return _followed(reader, [path, *words], variables, sets_variables=bool(spec.env))
 
 
-def _followed(reader: Reader, kernel: Kernel, path: str, variables: Mapping[str, str]) -> None:
-    """Fill in what the program at ``path`` starts, or why nothing."""
+def _own_names(server: Server) -> set[str]:
+    """The names by which a kernel file means the server's own interpreter."""
+    if server.interpreter is None:
+        return {"python", "python3"}
+    major, minor = server.interpreter.version.split(".")[:2]
+    return {"python", f"python{major}", f"python{major}.{minor}"}
+
+
+def _followed(reader: Reader, command: list[str], variables: Mapping[str, str], *, sets_variables: bool) -> Starts:
+    """What the program at the path ``command[0]`` starts, or why nothing."""
+    path = command[0]
     try:
-        kernel.interpreter = read_interpreter(reader, path, variables if kernel.env else None)
-        if kernel.interpreter.real_executable != reader.real(path) and not _has_first_line(reader, path):
-            kernel.interpreter, kernel.reason = None, "a text without a first line, which only a shell runs"
-            return
+        interpreter = read_interpreter(reader, path, variables if sets_variables else None)
+        if interpreter.real_executable != reader.real(path) and not _has_first_line(reader, path):
+            return Starts(command, reason="a text without a first line, which only a shell runs")
+        return Starts(command, interpreter)
     except NotAnInterpreter as refusal:
         is_barred = reader.is_file(path) and not reader.may_run(path) and not refusal.refused
-        if is_barred or not _by_first_line(reader, kernel, path, variables):
-            kernel.undecided = kernel.undecided or (kernel.reason is None and not refusal.dead)
-            kernel.reason = kernel.reason or refusal.reason
-            if kernel.undecided and reader.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
-                kernel.reason = f"{reader.name(path)} starts it elsewhere: on another machine, or in a container"
-            return
-    assert kernel.interpreter is not None
-    kernel.environment = environment_of(reader, kernel.interpreter)
+        starts = _by_first_line(reader, command, variables) if not is_barred else Starts(command)
+        if starts.interpreter is None and starts.reason is None:
+            starts = Starts(command, reason=refusal.reason, undecided=not refusal.dead)
+        if starts.undecided and reader.name(path).lower().removesuffix(".exe") in _ELSEWHERE:
+            starts.reason = f"{reader.name(path)} starts it elsewhere: on another machine, or in a container"
+        return starts
 
 
 def _has_first_line(reader: Reader, path: str) -> bool:
@@ -340,31 +339,28 @@ def _has_first_line(reader: Reader, path: str) -> bool:
         return True
 
 
-def _by_first_line(reader: Reader, kernel: Kernel, path: str, variables: Mapping[str, str]) -> bool:
-    """A kernel that is started by a command of an environment runs on the interpreter of that command's first line."""
-    line = interpreter_of_script(reader, path, variables)
+def _by_first_line(reader: Reader, command: list[str], variables: Mapping[str, str]) -> Starts:
+    """What a command of an environment runs on, by its first line; no reason where it has none."""
+    line = interpreter_of_script(reader, command[0], variables)
     if line.path is None:
-        return False
+        return Starts(command)
     try:
-        kernel.interpreter = read_interpreter(reader, line.path)
+        return Starts(command, read_interpreter(reader, line.path))
     except NotAnInterpreter as refusal:
-        kernel.reason = f"its program's first line names {line.path}: {refusal.reason}"
-        kernel.undecided = not refusal.dead  # a shell script can start any program
-        return False
-    return True
+        # A shell script can start any program.
+        reason = f"its program's first line names {line.path}: {refusal.reason}"
+        return Starts(command, reason=reason, undecided=not refusal.dead)
 
 
-def _behind(reader: Reader, kernel: Kernel, starts: PythonCommand, variables: Mapping[str, str]) -> bool:
-    """A kernel whose command names the interpreter after a program that starts another (``env``, a shell's ``-c``)."""
+def _behind(reader: Reader, first: str, starts: PythonCommand, variables: Mapping[str, str]) -> Interpreter | None:
+    """The interpreter that a command names after a program that starts another (``env``, a shell's ``-c``)."""
     path = _program(reader, starts.program, variables)
-    if path is None or "$" in starts.program or _program(reader, kernel.command[0], variables) is None:
-        return False
+    if path is None or "$" in starts.program or _program(reader, first, variables) is None:
+        return None
     try:
-        kernel.interpreter = read_interpreter(reader, path)
+        return read_interpreter(reader, path)
     except NotAnInterpreter:
-        return False
-    kernel.environment = environment_of(reader, kernel.interpreter)
-    return True
+        return None
 
 
 def _program(reader: Reader, word: str, variables: Mapping[str, str]) -> str | None:
@@ -373,8 +369,9 @@ def _program(reader: Reader, word: str, variables: Mapping[str, str]) -> str | N
     return next(reader.lookup(word, variables.get("PATH", "")), None)
 
 
-def _hidden(kernel: Kernel, winner: Kernel) -> Finding:
-    return Finding(
+def _hidden(kernel: Kernel, winner: Kernel) -> Kernel:
+    """The kernel, hidden by another of the same id."""
+    finding = Finding(
         cause="hidden",
         certainty="proven",
         message=f"another kernel of the same id comes first: {winner.folder}",
@@ -383,6 +380,7 @@ def _hidden(kernel: Kernel, winner: Kernel) -> Finding:
             Evidence(fact=f"and here again: {kernel.folder}", source=kernel.folder, path=kernel.folder),
         ],
     )
+    return kernel.with_condition("hidden", finding)
 
 
 def line_of(reader: Reader, path: str, needle: str) -> int | None:

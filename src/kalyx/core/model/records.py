@@ -10,6 +10,7 @@ from __future__ import annotations
 from typing import Literal
 
 from msgspec import Struct
+from msgspec.structs import force_setattr, replace
 
 from kalyx.core.model.steps import Step, WriteImport
 from kalyx.core.text.redaction import shown_variables
@@ -43,7 +44,7 @@ class KalyxError(Exception):
         self.candidates = candidates or []
 
 
-class Interpreter(Struct, kw_only=True):
+class Interpreter(Struct, frozen=True, kw_only=True):
     """An executable that runs Python, with the facts about it.
 
     ``library``: the folder of its standard library (an archive for a distribution that has it in one; empty where only
@@ -81,7 +82,7 @@ class Interpreter(Struct, kw_only=True):
         return self.minor + ("t" if "t" in self.abi_flags else "")
 
 
-class Evidence(Struct, kw_only=True):
+class Evidence(Struct, frozen=True, kw_only=True):
     """A fact and where it was read."""
 
     fact: str
@@ -95,7 +96,7 @@ FixState = Literal["tested", "certain", "may-help"]
 _ONLY_HOW = frozenset({"raises", "crashes", "hangs"})
 
 
-class Fix(Struct, kw_only=True):
+class Fix(Struct, frozen=True, kw_only=True):
     """A fix: what it does, its steps, and what they change.
 
     ``state``: ``tested`` (carried out in a temporary copy), ``certain`` (nothing else can follow), else
@@ -109,14 +110,33 @@ class Fix(Struct, kw_only=True):
     tried: Literal["works", "fails"] | None = None
     undo: str | None = None
 
-    def was_tried(self, works: bool) -> None:
-        """Note the result of a trial. That another name imports does not prove that the user wants that name."""
+    def was_tried(self, works: bool) -> Fix:
+        """The fix with the result of a trial.
+
+        That another name imports does not prove that the user wants that name.
+        """
         is_guess = self.state == "may-help" and any(isinstance(step, WriteImport) for step in self.steps)
-        self.tried = "works" if works else "fails"
-        self.state = "tested" if works and not is_guess else "may-help"
+        state: FixState = "tested" if works and not is_guess else "may-help"
+        return replace(self, tried="works" if works else "fails", state=state)
+
+    def called(self, message: str) -> Fix:
+        """The fix under another message."""
+        return replace(self, message=message)
+
+    def guessed(self) -> Fix:
+        """The fix as one that may help."""
+        return replace(self, state="may-help")
+
+    def and_also(self, other: Fix) -> Fix:
+        """The fix with what another one does after its own steps."""
+        return replace(self, steps=[*self.steps, *other.steps], changes=[*self.changes, *other.changes])
+
+    def with_steps(self, *steps: Step) -> Fix:
+        """The fix with these steps and not its own."""
+        return replace(self, steps=list(steps))
 
 
-class Tried(Struct, kw_only=True):
+class Tried(Struct, frozen=True, kw_only=True):
     """An experiment that was carried out: the change, what the import did then, and the seconds it took."""
 
     changed: str
@@ -124,7 +144,7 @@ class Tried(Struct, kw_only=True):
     seconds: float
 
 
-class Finding(Struct, kw_only=True):
+class Finding(Struct, frozen=True, kw_only=True):
     """One thing found about an import, a kernel, an environment or a seat."""
 
     cause: str
@@ -135,19 +155,18 @@ class Finding(Struct, kw_only=True):
     experiments: list[Tried] = []
 
     def __post_init__(self) -> None:
-        for fix in self.fixes:
-            guesses = self.certainty == "possible" or self.cause in _ONLY_HOW or any(step.guesses for step in fix.steps)
-            if guesses and fix.state == "certain":
-                fix.state = "may-help"
-        self.order_fixes()
-
-    def order_fixes(self) -> None:
         """Sort the fixes: certain ones, those that may help, those that failed; else in their order, each only once."""
-        ordered = sorted(self.fixes, key=lambda fix: (fix.tried == "fails", fix.state == "may-help"))
-        self.fixes = list({tuple(step.line for step in fix.steps): fix for fix in reversed(ordered)}.values())[::-1]
+        is_guess = self.certainty == "possible" or self.cause in _ONLY_HOW
+        judged = [
+            fix.guessed() if fix.state == "certain" and (is_guess or any(step.guesses for step in fix.steps)) else fix
+            for fix in self.fixes
+        ]
+        ordered = sorted(judged, key=lambda fix: (fix.tried == "fails", fix.state == "may-help"))
+        by_lines = {tuple(step.line for step in fix.steps): fix for fix in reversed(ordered)}
+        force_setattr(self, "fixes", list(by_lines.values())[::-1])
 
 
-class PackageSize(Struct, kw_only=True):
+class PackageSize(Struct, frozen=True, kw_only=True):
     """The bytes on disk of the files that a distribution's record lists; None where it lists none."""
 
     name: str
@@ -155,7 +174,7 @@ class PackageSize(Struct, kw_only=True):
     size_bytes: int | None
 
 
-class Environment(Struct, kw_only=True):
+class Environment(Struct, frozen=True, kw_only=True):
     """A prefix with its own site-packages."""
 
     key: str
@@ -181,7 +200,7 @@ class Environment(Struct, kw_only=True):
         return self.executable if self.kind == "installation" and self.executable is not None else self.prefix
 
 
-class PathEntry(Struct, kw_only=True):
+class PathEntry(Struct, frozen=True, kw_only=True):
     """One entry of a search path, what put it there, and in words where it comes from."""
 
     entry: str
@@ -190,7 +209,7 @@ class PathEntry(Struct, kw_only=True):
     put_by: PutBy = "program"
 
 
-class Part(Struct, kw_only=True):
+class Part(Struct, frozen=True, kw_only=True):
     """One word of a seat (``python``, an installer, a checker) and what it starts."""
 
     role: PartRole
@@ -229,7 +248,7 @@ class Fitness(Struct, kw_only=True):
     requirements: list[Met] = []
 
 
-class ProjectAsks(Struct, kw_only=True):
+class ProjectAsks(Struct, frozen=True, kw_only=True):
     """The project that a folder belongs to, by its own files; ``problem`` where one of them cannot be read."""
 
     path: str
@@ -239,7 +258,7 @@ class ProjectAsks(Struct, kw_only=True):
     problem: str | None = None
 
 
-class Seat(Struct, kw_only=True):
+class Seat(Struct, frozen=True, kw_only=True):
     """A place that starts an interpreter; its own interpreter is that of its main part."""
 
     seat: SeatKind
@@ -267,22 +286,28 @@ class Seat(Struct, kw_only=True):
     from_text: bool = False  # only a pasted text names the seat: nothing of the seat is started
     project: Fitness | None = None  # where the folder is a project: whether this seat can run it
 
+    @property
+    def kernel(self) -> str | None:
+        """The id of the registered kernel by which it starts, or is to start."""
+        is_named = self.via is not None and self.via.startswith("kernel:")
+        return self.via.removeprefix("kernel:") if self.via is not None and is_named else None
 
-class Distribution(Struct, kw_only=True):
+
+class Distribution(Struct, frozen=True, kw_only=True):
     """An installed distribution: its name and version as its metadata writes them."""
 
     name: str
     version: str
 
 
-class ErrorText(Struct, kw_only=True):
+class ErrorText(Struct, frozen=True, kw_only=True):
     """The type and the text of the exception at the root of a failure."""
 
     type: str
     text: str
 
 
-class SourceLine(Struct, kw_only=True):
+class SourceLine(Struct, frozen=True, kw_only=True):
     """A line of a file; of a notebook, the line in a cell."""
 
     path: str
@@ -290,7 +315,7 @@ class SourceLine(Struct, kw_only=True):
     cell: int | None = None
 
 
-class NotJudged(Struct, kw_only=True):
+class NotJudged(Struct, frozen=True, kw_only=True):
     """A cause that could not be looked for, and what kept Kalyx from it."""
 
     cause: str
@@ -318,7 +343,7 @@ class ImportAnswer(Struct, kw_only=True):
     guarded: bool = False  # only in a function, under try, or for checkers: not every run meets it
 
 
-class RunningKernel(Struct, kw_only=True):
+class RunningKernel(Struct, frozen=True, kw_only=True):
     """A live process of a kernel; ``started`` in seconds since the epoch, ``server`` the process that started it."""
 
     pid: int
@@ -328,7 +353,7 @@ class RunningKernel(Struct, kw_only=True):
     server: int | None = None
 
 
-class Kernel(Struct, kw_only=True, dict=True):
+class Kernel(Struct, frozen=True, kw_only=True, dict=True):
     """A registered kernel: what its file says and what it really starts.
 
     ``variables``: those its file sets, as they may be shown; ``env`` has them all, and is no part of any answer.
@@ -358,10 +383,27 @@ class Kernel(Struct, kw_only=True, dict=True):
         result: dict[str, str] = self.__dict__.get("env_of_file", {})
         return result
 
-    def keep_env(self, env: dict[str, str]) -> None:
-        """Take the variables that its file sets."""
-        self.__dict__["env_of_file"] = env
-        self.variables = shown_variables(env)
+    def with_env(self, env: dict[str, str]) -> Kernel:
+        """The kernel, with the variables that its file sets."""
+        kernel = replace(self, variables=shown_variables(env))
+        kernel.__dict__["env_of_file"] = env
+        return kernel
+
+    def changed(self, **changes: object) -> Kernel:
+        """The kernel with other values of these fields."""
+        kernel = replace(self, **changes)
+        kernel.__dict__.update(self.__dict__)
+        return kernel
+
+    def with_condition(self, name: str, finding: Finding | None = None) -> Kernel:
+        """The kernel with one condition more."""
+        findings = [*self.findings, *([finding] if finding is not None else [])]
+        return self.changed(conditions=[*self.conditions, name], findings=findings)
+
+    def without_condition(self, name: str) -> Kernel:
+        """The kernel without a condition."""
+        conditions = [condition for condition in self.conditions if condition != name]
+        return self.changed(conditions=conditions, findings=[item for item in self.findings if item.cause != name])
 
 
 class UserPackages(Struct, kw_only=True):
@@ -373,14 +415,14 @@ class UserPackages(Struct, kw_only=True):
     size_bytes: int | None = None
 
 
-class Unread(Struct, kw_only=True):
+class Unread(Struct, frozen=True, kw_only=True):
     """A place that could not be read, and why."""
 
     path: str
     reason: str
 
 
-class Unmet(Struct, kw_only=True):
+class Unmet(Struct, frozen=True, kw_only=True):
     """A requirement that does not hold: the line, and the version that is there instead (None: none is)."""
 
     requirement: str
@@ -412,14 +454,14 @@ class ShellReach(Struct, kw_only=True):
     installer_path: str | None = None
 
 
-class ChangePlan(Struct, kw_only=True):
+class ChangePlan(Struct, frozen=True, kw_only=True):
     """One thing that a command would change."""
 
     action: str
     path: str
 
 
-class VersionChange(Struct, kw_only=True):
+class VersionChange(Struct, frozen=True, kw_only=True):
     """A distribution that was installed (``before`` None), removed (``after`` None), or has another version now."""
 
     name: str
@@ -428,7 +470,7 @@ class VersionChange(Struct, kw_only=True):
     hides: str | None = None  # the path of a copy that stays and is now hidden
 
 
-class Broken(Struct, kw_only=True):
+class Broken(Struct, frozen=True, kw_only=True):
     """A requirement that does not hold: who has it, and the version that is there instead."""
 
     name: str

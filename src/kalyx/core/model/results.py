@@ -86,7 +86,7 @@ class ExplainAnswer(Struct, kw_only=True):
     html: str
 
 
-class SeatImports(Struct, kw_only=True):
+class SeatImports(Struct, frozen=True, kw_only=True):
     """One seat, and the outcome of the import there."""
 
     target: Seat
@@ -106,7 +106,7 @@ class PackagesAnswer(Struct, kw_only=True):
     fitness: Fitness | None = None
 
 
-class Difference(Struct, kw_only=True):
+class Difference(Struct, frozen=True, kw_only=True):
     """One difference between two targets."""
 
     what: Literal["interpreter", "version", "platform", "kernel", "search_path", "package", "variable"]
@@ -149,7 +149,7 @@ class KernelsAnswer(Struct, kw_only=True):
     seen_by: str = ""
 
 
-class CauseText(Struct, kw_only=True):
+class CauseText(Struct, frozen=True, kw_only=True):
     """A cause explained: ``tier``: its place; ``before``: others it is told before, with the reason.
 
     ``how_to_tell``: what sets the cause apart from what only looks like it; ``fix``: what takes the cause away.
@@ -165,14 +165,14 @@ class CauseText(Struct, kw_only=True):
     fix: str = ""
 
 
-class CausesAnswer(Struct, kw_only=True):
+class CausesAnswer(Struct, frozen=True, kw_only=True):
     """``causes``: one, or all."""
 
     schema: Literal["kalyx.causes/2"] = "kalyx.causes/2"
     causes: list[CauseText]
 
 
-class ErrorAnswer(Struct, kw_only=True):
+class ErrorAnswer(Struct, frozen=True, kw_only=True):
     """What is wrong with a call, in one line, with the nearest names that exist."""
 
     schema: Literal["kalyx.error/2"] = "kalyx.error/2"

@@ -7,6 +7,7 @@ from collections.abc import Callable
 
 import msgspec
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.diagnosis.causes import stale_in_memory
 from kalyx.core.environments.invocation import ProcessState
@@ -28,7 +29,7 @@ from kalyx.core.model.steps import (
     Uninstall,
     WriteImport,
 )
-from kalyx.core.queries.why import why_import
+from kalyx.core.queries.why import as_asked, why_import
 from kalyx.core.queries.why_traceback import why_traceback
 from kalyx.core.seats.running import live_seat
 from kalyx.core.targets import live_of_notebook, resolve, seat_of_path
@@ -72,10 +73,9 @@ def explain_failure(machine: Machine, failure: Failure, tell: Callable[[str], No
 
     Raises KalyxError where neither its process nor its kernel file can be read, or its text holds no error.
     """
-    seat = _seat_of(machine, failure)
-    seat.folder = failure.folder
+    seat = replace(_seat_of(machine, failure), folder=failure.folder)
     state = ProcessState(failure.path, dict(machine.reader.variables))
-    answer = WhyAnswer(target=seat, imports=[])
+    answer = WhyAnswer(target=as_asked(machine, seat, named=True, state=state), imports=[])
     for wanted in _statements(failure.line):
         tell(wanted.module)
         answer.imports.append(why_import(machine, seat, wanted, named=True, state=state))
@@ -99,9 +99,7 @@ def _seat_of(machine: Machine, failure: Failure) -> Seat:
     notebook = live_of_notebook(machine, live.notebook) if live.notebook else None
     if notebook is not None and notebook.pid == failure.pid:
         return notebook
-    seat = live_seat(machine.reader, live)
-    seat.name = f"{failure.kernel}, process {failure.pid}"
-    return seat
+    return replace(live_seat(machine.reader, live), name=f"{failure.kernel}, process {failure.pid}")
 
 
 def _statements(line: str) -> list[ImportStatement]:

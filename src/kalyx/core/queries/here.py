@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.diagnosis import catalogue, fixes
 from kalyx.core.invocation import search_of, with_search_path
@@ -36,6 +37,10 @@ def look_here(
     user's consoles said (``pasted.py``). ``whole``: with the kernels that nothing in the folder refers to, too.
     """
     shell = catalogue.judge_seat(machine.named_seat(machine.shell_seat), machine)
+    if ask:
+        from kalyx.core.queries.live_seats import ask_shell
+
+        shell = replace(shell, parts=shell.parts + ask_shell(machine))
     asked = reference or default_seat(machine)
     reference = shell if asked is machine.shell_seat else machine.named_seat(asked)
     seats = [reference]
@@ -58,20 +63,18 @@ def look_here(
             seats.append(catalogue.judge_seat(seat, machine))
     seats += pasted_seats(machine.reader, machine.reader.folder, pasted)
     if ask:
-        from kalyx.core.queries.live_seats import ask_shell
-
-        shell.parts += ask_shell(machine)
-        _ask_kernels(machine, seats, lives)
-    for seat in seats:
-        seat.relation = relation(seat, reference)
-        if not seat.findings and seat.via and seat.via.startswith("kernel:"):
-            seat.findings = by_id.get(seat.via.removeprefix("kernel:"), [])
+        seats = _kernels_asked(machine, seats, lives)
+    seats = [
+        replace(seat, relation=relation(seat, reference), findings=seat.findings or by_id.get(seat.kernel or "", []))
+        for seat in seats
+    ]
     seats = [with_search_path(seat, machine) for seat in seats]
     asks = _for_the_project(machine, seats, unread)
+    reference = seats[0]
     return HereAnswer(
         project=asks,
         fill=_filling(machine, reference, asks),
-        reference=with_search_path(reference, machine),
+        reference=reference,
         seats=seats,
         folder=machine.reader.folder,
         findings=_that_matter(seats),
@@ -95,7 +98,7 @@ class _Used(Struct):
         reader = machine.reader
         named = [read_notebook(reader, path).kernel for path in notebooks_in(reader, reader.folder)]
         named += [live.spec for live in lives if live.notebook and reader.parent(live.notebook) == reader.folder]
-        named += [seat.via.removeprefix("kernel:") for seat in seats if seat.via and seat.via.startswith("kernel:")]
+        named += [seat.kernel for seat in seats if seat.kernel is not None]
         started = [seat.environment for seat in seats] + [part.environment for seat in seats for part in seat.parts]
         keys = {environment.key for environment in started if environment is not None}
         own = environment_of_project(reader, reader.folder)
@@ -124,13 +127,13 @@ def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) 
         from kalyx.core.queries.fitness import fitness
 
         known: dict[object, Fitness] = {}
-        for seat in seats:
+        for number, seat in enumerate(seats):
             if seat.interpreter is not None:
                 key = seat.interpreter.executable, tuple(entry.entry for entry in seat.search_path[1:])
                 if key not in known:
                     search = search_of(seat, machine, named=False)
                     known[key] = fitness(machine, seat.interpreter, search, project)
-                seat.project = known[key]
+                seats[number] = replace(seat, project=known[key])
     return asks_of(project)
 
 
@@ -151,20 +154,20 @@ def asks_of(project: Project) -> ProjectAsks:
                        requirements=count, problem=project.problem)  # fmt: skip
 
 
-def _ask_kernels(machine: Machine, seats: list[Seat], lives: list[Live]) -> None:
-    """What each running kernel of the table says of itself, written to its seat as a part."""
+def _kernels_asked(machine: Machine, seats: list[Seat], lives: list[Live]) -> list[Seat]:
+    """The seats; what a running kernel says of itself is a part of its seat."""
     from kalyx.core.queries.live_seats import ask_kernel
 
-    by_pid = {live.process.pid: live for live in lives}
+    by_pid, result = {live.process.pid: live for live in lives}, list[Seat]()
     for seat in seats:
         live = by_pid.get(seat.pid or -1)
-        if live is None:
-            continue
-        text = ask_kernel(machine, live)
-        if isinstance(text, str):
-            seat.parts.append(Part(role="asked", word="who are you", reason=text))
-        else:
-            seat.parts.append(Part(role="asked", word="who are you", path=text["executable"], reason="its own answer"))
+        if live is not None:
+            text = ask_kernel(machine, live)
+            path, reason = (None, text) if isinstance(text, str) else (text["executable"], "its own answer")
+            asked = Part(role="asked", word="who are you", path=path, reason=reason)
+            seat = replace(seat, parts=[*seat.parts, asked])
+        result.append(seat)
+    return result
 
 
 def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
@@ -191,10 +194,8 @@ def _concerns(reader: Reader, server: RunningServer, real: str) -> bool:
 
 
 def _kernel_seat(kernel: Kernel, machine: Machine) -> Seat:
-    seat = seat_of_kernel(machine, kernel)
-    seat.label = kernel.label if kernel.label != kernel.id else None
-    seat.findings = kernel.findings
-    return seat
+    label = kernel.label if kernel.label != kernel.id else None
+    return replace(seat_of_kernel(machine, kernel), label=label, findings=kernel.findings)
 
 
 def seat_of_file(path: str, machine: Machine) -> Seat:
@@ -203,8 +204,7 @@ def seat_of_file(path: str, machine: Machine) -> Seat:
     kernel = machine.kernel_by_id(notebook.kernel) if notebook.kernel else None
     seat = notebook_seat(machine.reader, notebook, kernel, machine.server)
     if kernel is not None:
-        seat.label = f"runs on kernel {kernel.id}"
-        return seat
+        return replace(seat, label=f"runs on kernel {kernel.id}")
     return catalogue.judge_seat(seat, machine)
 
 

@@ -17,7 +17,7 @@ from kalyx.core.interpreters.consent import brought_along, lies_in_tree
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.wire import Session, WireError
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Part, Seat
+from kalyx.core.model.records import Interpreter, Part, Seat
 from kalyx.core.seats.running import Live
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.shells import shell_called
@@ -58,18 +58,21 @@ def ask_shell(machine: Machine) -> list[Part]:
                 )
             text = ended.output.decode("utf-8", "replace").strip().splitlines()
             reason = text[-1][:300] if text else "it gave no answer" if ended.timed_out else f"no {word}"
-            part = Part(role=mode, word=word, reason=reason)
             path = next(
                 (piece.strip("'\"") for piece in reversed(reason.split()) if piece.strip("'\"").startswith("/")), None
             )
-            if path is not None and word == "python" and "alias" not in reason:
-                part.path = path
-                try:
-                    part.interpreter = read_interpreter(machine.reader, path)
-                except NotAnInterpreter:
-                    pass
-            parts.append(part)
+            is_python = path is not None and word == "python" and "alias" not in reason
+            interpreter = _interpreter_at(machine.reader, path) if path is not None and is_python else None
+            shown = path if is_python else None
+            parts.append(Part(role=mode, word=word, reason=reason, path=shown, interpreter=interpreter))
     return parts
+
+
+def _interpreter_at(reader: Reader, path: str) -> Interpreter | None:
+    try:
+        return read_interpreter(reader, path)
+    except NotAnInterpreter:
+        return None
 
 
 def _program_of_shell(machine: Machine) -> str | None:

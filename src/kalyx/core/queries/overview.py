@@ -58,15 +58,16 @@ def overview(
     ``reference``: as for ``here``; ``sizes``: measure every environment, of which ``watch`` is told.
     """
     here = look_here(machine, reference, whole=True)
+    kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
     survey_answer = survey(machine, [], sizes, watch)
     stories = [_story(machine, answer, item) for answer in asked for item in answer.imports]
     findings = [*here.findings, *(finding for story in stories for finding in story.answer.findings)]
-    findings += [finding for kernel in machine.kernels for finding in kernel.findings]
+    findings += [finding for kernel in kernels for finding in kernel.findings]
     findings += [finding for environment in survey_answer.environments for finding in environment.findings]
     return Overview(
         here=here,
         survey=survey_answer,
-        kernels=machine.kernels,
+        kernels=kernels,
         stories=stories,
         causes=_explained(findings),
         picture=draw_map(

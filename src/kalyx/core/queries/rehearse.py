@@ -360,8 +360,8 @@ def _fill(
         base_prefix=talk.who.base_prefix,
         known_by="asking",
     )
-    kernel.conditions = [name for name in kernel.conditions if name != "answers"]
-    kernel.conditions.insert(0, "answers")
+    conditions = ["answers", *(name for name in kernel.conditions if name != "answers")]
+    answer.kernel = kernel.changed(conditions=conditions)
     answer.shell_reaches = _shell_reaches(machine, talk.who.path)
     for wanted, row in zip(imports, talk.who.imports, strict=False):
         answer.imports.append(_import_answer(machine, kernel, wanted, row))

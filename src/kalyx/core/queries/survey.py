@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.found import bases_of, found_environments, in_order_of_versions, names_of, with_name
 from kalyx.core.environments.searchpath import user_site
@@ -33,11 +35,13 @@ def survey(
     bases = bases_of(machine.reader, [view for view, _ in pairs], known, below)
     judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
     names = names_of(machine.reader, judged)
-    environments = [with_name(environment, names) for environment in judged]
-    by_key = {environment.key: environment for environment in environments}
+    kernels: dict[str, list[str]] = {}
     for kernel in machine.kernels:
-        if kernel.environment is not None and kernel.environment.key in by_key:
-            by_key[kernel.environment.key].kernels.append(kernel.key)
+        if kernel.environment is not None:
+            kernels.setdefault(kernel.environment.key, []).append(kernel.key)
+    environments = [
+        replace(with_name(environment, names), kernels=kernels.get(environment.key, [])) for environment in judged
+    ]
     answer = SurveyAnswer(
         interpreters=in_order_of_versions(known + bases),
         environments=environments,
@@ -65,15 +69,19 @@ def _user_packages(machine: Machine) -> Iterator[UserPackages]:
 
 def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int], None] | None) -> None:
     """Bytes on disk; of an installation only its library and site folders, since a system's prefix is shared."""
-    measured = [environment for environment in answer.environments if environment.condition != "unreadable"]
-    for number, environment in enumerate(measured):
+    all_of_them, measured = len(answer.environments), list[Environment]()
+    for number, environment in enumerate(answer.environments):
         if watch is not None:
-            watch(number, len(measured))
-        environment.package_sizes = _package_sizes(machine, environment)
-        environment.size_bytes, unread = machine.reader.usage(_own_root(machine, environment))
-        if unread:
-            places = "place" if unread == 1 else "places"
-            answer.unread.append(Unread(path=environment.prefix, reason=f"{unread} {places} in it not measured"))
+            watch(number, all_of_them)
+        if environment.condition != "unreadable":
+            size, unread = machine.reader.usage(_own_root(machine, environment))
+            sizes = _package_sizes(machine, environment)
+            environment = replace(environment, package_sizes=sizes, size_bytes=size)
+            if unread:
+                places = "place" if unread == 1 else "places"
+                answer.unread.append(Unread(path=environment.prefix, reason=f"{unread} {places} in it not measured"))
+        measured.append(environment)
+    answer.environments = measured
     for user in answer.user_packages:
         user.size_bytes, _ = machine.reader.usage(user.folder)
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation, ProcessState
 from kalyx.core.environments.searchpath import SearchPath, as_it_is_now
@@ -86,6 +88,22 @@ def _answered(
     return answer
 
 
+def as_asked(
+    machine: Machine, seat: Seat, *, named: bool, command: str | None = None, state: ProcessState | None = None
+) -> Seat:
+    """The seat with the search path by which ``why_import`` looks for a module there."""
+    if seat.interpreter is None:
+        return seat
+    return replace(seat, search_path=_search(machine, seat, named, command, state).entries)
+
+
+def _search(
+    machine: Machine, seat: Seat, named: bool, command: str | None, state: ProcessState | None
+) -> SearchPath:
+    search = search_of(seat, machine, named=named, command=command)
+    return as_it_is_now(machine.reader, search, state.path) if state is not None else search
+
+
 def tried_case(
     machine: Machine, seat: Seat, wanted: ImportStatement, *, named: bool, command: str | None
 ) -> Case | None:
@@ -109,12 +127,11 @@ def _case(
 ) -> tuple[Case, str | None]:
     """The import read and, where it may be, tried, side by side; with what speaks against trying it."""
     invocation = invocation_of(seat, machine, command)
-    search = search_of(seat, machine, named=named, command=command)
+    search = _search(machine, seat, named, command, state)
+    seat = replace(seat, search_path=search.entries)
     if state is not None:
         invocation.variables, invocation.first = state.variables, None
         invocation.changes = ("clear=", *(f"last={entry}" for entry in state.path))
-        search = as_it_is_now(machine.reader, search, state.path)
-        seat.search_path = search.entries
     resolver = Resolver(machine.reader, interpreter, search, seat.folder or machine.reader.folder)
     read: list[tuple[Seat, Resolution]] = []
 

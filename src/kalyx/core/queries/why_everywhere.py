@@ -7,12 +7,12 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from kalyx.core.imports.names import ImportStatement
-from kalyx.core.invocation import invocation_of, kernel_of
+from kalyx.core.invocation import invocation_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ImportAnswer, Seat
 from kalyx.core.model.results import SeatImports, WhyAnswer
 from kalyx.core.queries.here import look_here
-from kalyx.core.queries.why import why_import
+from kalyx.core.queries.why import as_asked, why_import
 from kalyx.core.targets import seat_of_path
 
 Tell = Callable[[str], None]
@@ -36,7 +36,7 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
             merely_found.append(seat_of_path(quiet, environment.executable if is_second else environment.prefix))
     for seat in merely_found:
         result = why_import(quiet, seat, wanted, named=False)
-        answer.seats.append(SeatImports(target=seat, imports=[result]))
+        answer.seats.append(SeatImports(target=as_asked(quiet, seat, named=False), imports=[result]))
     others, answer.seats = answer.seats, []
     known: dict[object, tuple[Seat, ImportAnswer]] = {}
     for seat in seats:
@@ -49,15 +49,14 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
             known[key or id(seat)] = seat, result
         else:
             result = _said_of(seat, *known[key])
-        answer.seats.append(SeatImports(target=seat, imports=[result]))
+        answer.seats.append(SeatImports(target=as_asked(machine, seat, named=False), imports=[result]))
     answer.seats += others
     return answer
 
 
 def _starts_as(seat: Seat, machine: Machine) -> object:
     """What seats have in common that have the same answer; None for one that stands for itself."""
-    kernel = kernel_of(seat, machine)
-    if seat.interpreter is None or (kernel is not None and "name-misleads" in kernel.conditions):
+    if seat.interpreter is None or any(finding.cause == "name-misleads" for finding in seat.findings):
         return None
     started = invocation_of(seat, machine, None)
     variables = tuple(sorted(started.variables.items()))

@@ -18,7 +18,7 @@ from kalyx.core.invocation import named_by
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Seat, SourceLine, Unread
 from kalyx.core.model.results import WhyAnswer
-from kalyx.core.queries.why import why_import
+from kalyx.core.queries.why import as_asked, why_import
 from kalyx.core.system.loopback import monotonic
 from kalyx.core.text.quoting import line_for
 from kalyx.core.text.visible import visible
@@ -46,7 +46,7 @@ def why_files(
     ends = reader.hops(path)[-1] if is_script else path
     folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)
-    answer = WhyAnswer(target=seat, imports=[])
+    answer = WhyAnswer(target=as_asked(machine, seat, named=named, command=command), imports=[])
     notes = [note for read in reads if read.by_line for note in _by_the_seats_python(machine, seat, read, named=named)]
     answer.unread = [Unread(path=source.path, reason=source.problem) for source in reads if source.problem]
     if not reader.is_folder(path) and reads[0].problem:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis.causes import library_missing, library_too_old, no_parent_package
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import brought_by, modules_of_listed
@@ -13,7 +15,7 @@ from kalyx.core.imports.traceback import ErrorReport, prefix_of, read_traceback
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding, ImportAnswer, KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
-from kalyx.core.queries.why import why_import
+from kalyx.core.queries.why import as_asked, why_import
 from kalyx.core.queries.why_program import why_program
 from kalyx.core.targets import resolve
 
@@ -56,8 +58,11 @@ def why_traceback(
     if module is not None:
         notes += _of_another_folder(machine, parsed, module) if is_past else []
         answer.imports = [asked(_statement_of(parsed, module))]
+        answer.target = as_asked(machine, seat, named=named, command=command, state=state)
         return answer
     results = [asked(wanted) for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text)]
+    if results:
+        answer.target = as_asked(machine, seat, named=named, command=command, state=state)
     answer.imports = [result for result in results if result.outcome != "imports" and result.findings]
     if not answer.imports:
         answer.findings = [_of_the_text(machine, parsed, seat)]
@@ -105,9 +110,8 @@ def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, *, named: bool)
             if resolution.environment is not None and resolution.environment.key == own:
                 notes.append(f"{where} {prefix}, which this seat runs")
             elif resolution.interpreter is not None:
-                seat = resolution
                 # A pasted text says where to read, and not what may be started.
-                seat.from_text = True
+                seat = replace(resolution, from_text=True)
                 notes.append(f"{where} {prefix}")
         except KalyxError:
             notes.append(f"its frames are in {prefix}, which is not on this machine; asked in {seat.name} instead")

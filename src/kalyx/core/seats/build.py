@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
+from msgspec.structs import replace
+
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
@@ -35,16 +37,15 @@ def running(
 def starting_script(reader: Reader, path: str, role: PartRole, word: str) -> Part:
     """What a program with a first line, or a copied starter, is run by."""
     line = interpreter_of_script(reader, path)
-    part = Part(role=role, word=word, path=path, links=[path], reason=line.reason, undecided=line.is_unknown)
-    if line.script and line.script != path:
-        part.links.append(line.script)
+    links = list(dict.fromkeys([path, line.script or path]))
     if line.path is None:
-        return part
+        return Part(role=role, word=word, path=path, links=links, reason=line.reason, undecided=line.is_unknown)
     runs = starting(reader, line.path)
-    part.links += [hop for hop in runs.links if hop not in part.links] if runs.interpreter else []
-    part.interpreter, part.environment, part.undecided = runs.interpreter, runs.environment, runs.undecided
-    part.reason = f"its first line names {line.path}: {runs.reason}" if runs.interpreter is None else None
-    return part
+    if runs.interpreter is None:
+        reason = f"its first line names {line.path}: {runs.reason}"
+        return Part(role=role, word=word, path=path, links=links, reason=reason, undecided=runs.undecided)
+    links = list(dict.fromkeys([*links, *runs.links]))
+    return replace(runs, role=role, word=word, path=path, links=links, reason=None)
 
 
 def first_that_starts(reader: Reader, paths: Iterable[str]) -> Part | None:
@@ -59,8 +60,16 @@ def first_that_starts(reader: Reader, paths: Iterable[str]) -> Part | None:
     return first
 
 
-def seat_from(kind: SeatKind, name: str, main: Part, folder: str | None, parts: Iterable[Part] = ()) -> Seat:
-    """A seat: its own interpreter is that of its main part. ``parts``: its words, where it has any."""
+def seat_from(
+    kind: SeatKind,
+    name: str,
+    main: Part,
+    folder: str | None,
+    parts: Iterable[Part] = (),
+    *,
+    source: str | None = None,
+) -> Seat:
+    """A seat: its own interpreter is that of its main part. ``parts``: its words; ``source``: where it is written."""
     return Seat(
         seat=kind,
         name=name,
@@ -70,9 +79,13 @@ def seat_from(kind: SeatKind, name: str, main: Part, folder: str | None, parts: 
         undecided=main.undecided if main.interpreter is None else False,
         folder=folder,
         parts=list(parts),
+        source=source,
     )
 
 
-def silent_seat(kind: SeatKind, name: str, reason: str, folder: str | None, undecided: bool = False) -> Seat:
+def silent_seat(
+    kind: SeatKind, name: str, reason: str, folder: str | None, *, undecided: bool = False, source: str | None = None
+) -> Seat:
     """A seat that starts nothing, or of which that is not known (``undecided``), with the reason."""
-    return seat_from(kind, name, Part(role="python", word=name, reason=reason, undecided=undecided), folder)
+    main = Part(role="python", word=name, reason=reason, undecided=undecided)
+    return seat_from(kind, name, main, folder, source=source)

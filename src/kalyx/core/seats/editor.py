@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.environments.reading import executables_of
 from kalyx.core.formats.span import Malformed
@@ -91,11 +92,8 @@ def _by_variable_file(reader: Reader, folder: str) -> list[Seat]:
 def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -> list[Seat]:
     """What a folder of a workspace uses: by its own settings, else by the workspace's."""
     if not reader.is_folder(opened.path):
-        seat = silent_seat(
-            "editor", f"workspace folder: {opened.name}", f"{visible(opened.path)} is not there", opened.path
-        )
-        seat.source = file
-        return [seat]
+        name, reason = f"workspace folder: {opened.name}", f"{visible(opened.path)} is not there"
+        return [silent_seat("editor", name, reason, opened.path, source=file)]
     ignored: list[Seat] = []
     choices = [choice for choice in _choices(reader, opened.path, ignored) if choice.own]
     forms = [form for form in settings_forms(reader) if any(name.endswith(ENDING) for name in form.files)]
@@ -109,8 +107,7 @@ def _in_workspace(reader: Reader, file: str, opened: Opened, *, is_this: bool) -
         decided.add(key)
         made = None if is_this and choice.path != file else _seat(reader, opened.path, choice)
         if made is not None:
-            made.name += f" ({opened.name})"
-            seats.append(made)
+            seats.append(replace(made, name=f"{made.name} ({opened.name})"))
     return seats
 
 
@@ -201,9 +198,7 @@ def _of_file(reader: Reader, form: SettingsForm, path: str, own: bool, seats: li
 def _unread(reader: Reader, path: str, problem: str) -> Seat:
     """A seat for a settings file that cannot be read, or not all of which is used."""
     name = reader.name(path)
-    seat = silent_seat("editor", name, f"{name} {visible(problem)}", reader.folder, undecided=True)
-    seat.source = path
-    return seat
+    return silent_seat("editor", name, f"{name} {visible(problem)}", reader.folder, undecided=True, source=path)
 
 
 def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:
@@ -228,22 +223,25 @@ def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
     if not choice.own:
         name = f"user's {name}"
     part = Part(role=choice.part, word=value.text, undecided=True)  # until a path is known
-    seat = seat_from("editor", name, part, folder, [part])
-    seat.source, seat.via, seat.line = choice.path, f"editor:{choice.path}", value.line
-    seat.label = "the one that is chosen" if choice.is_chosen else None
+    label = "the one that is chosen" if choice.is_chosen else None
+    seat = replace(
+        seat_from("editor", name, part, folder, [part], source=choice.path),
+        via=f"editor:{choice.path}",
+        line=value.line,
+        label=label,
+    )
     if _names_elsewhere(value.text):
-        seat.reason = f"not on this machine: {visible(value.text)} names a place elsewhere; there, kalyx here tells"
-        return seat
+        where = f"{visible(value.text)} names a place elsewhere"
+        return replace(seat, reason=f"not on this machine: {where}; there, kalyx here tells")
     if choice.kind == "elsewhere":
-        seat.reason = f"not on this machine: it runs in a container ({visible(value.text)}); there, kalyx here tells"
-        return seat
+        where = f"it runs in a container ({visible(value.text)})"
+        return replace(seat, reason=f"not on this machine: {where}; there, kalyx here tells")
     if choice.kind == "version":
-        return _target_version(reader, seat, part) if choice.is_literal else _pinned(reader, seat, part, choice)
+        return _target_version(reader, seat, part) if choice.is_literal else _pinned(seat, value.text)
     text = _named(reader, choice) if choice.kind == "name" else value.text
     if text is None:
         called = f"an interpreter called {visible(value.text)}, and no file that Kalyx reads says where that is"
-        seat.reason = f"{called}; a line from kalyx here --paste, run in its console, tells"
-        return seat
+        return replace(seat, reason=f"{called}; a line from kalyx here --paste, run in its console, tells")
     if choice.kind == "command":
         words = value.words or tuple(text.split())
         text = words[0] if words else ""
@@ -252,8 +250,7 @@ def _seat(reader: Reader, folder: str, choice: Choice) -> Seat | None:
             return None
     path = _literal(reader, text, folder) if choice.is_literal else _expanded(reader, text, folder)
     if path is None:
-        seat.reason = f"{visible(text)}: what this stands for is known to the editor only"
-        return seat
+        return replace(seat, reason=f"{visible(text)}: what this stands for is known to the editor only")
     if choice.is_literal and choice.kind == "environment" and not holds_packages(reader, path):
         return _passed_over(reader, seat, part, path)
     return _started(reader, seat, part, path)
@@ -265,9 +262,8 @@ def _usual(reader: Reader) -> str | None:
 
 def _target_version(reader: Reader, seat: Seat, part: Part) -> Seat:
     """A checker that is told a version and no environment takes PATH's Python, judging code as that version's."""
-    seat.label = f"judges the code as for Python {visible(part.word)}"
-    seat.reason = seat.label
-    usual = _usual(reader)
+    label, usual = f"judges the code as for Python {visible(part.word)}", _usual(reader)
+    seat = replace(seat, label=label, reason=label)
     return _started(reader, seat, part, usual) if usual is not None else seat
 
 
@@ -275,11 +271,10 @@ def _passed_over(reader: Reader, seat: Seat, part: Part, path: str) -> Seat:
     """The checker passes over an environment that it cannot use, and takes PATH's Python."""
     from kalyx.core.system.nearest_path import nearest_existing
 
-    near = nearest_existing(reader, path)
-    seat.label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
-    if near is not None:
-        seat.label += f"; the nearest that is there: {visible(near)}"
-    usual = _usual(reader)
+    near, usual = nearest_existing(reader, path), _usual(reader)
+    label = f"{visible(part.word)} is not there or holds no packages, so the checker takes PATH's python3"
+    label += f"; the nearest that is there: {visible(near)}" if near is not None else ""
+    seat = replace(seat, label=label)
     return _started(reader, seat, part, usual) if usual is not None else seat
 
 
@@ -289,13 +284,10 @@ def _names_elsewhere(text: str) -> bool:
     return "://" in lower and not lower.startswith("file:") or lower.startswith(("//wsl$/", "//wsl.localhost/"))
 
 
-def _pinned(reader: Reader, seat: Seat, part: Part, choice: Choice) -> Seat | None:
+def _pinned(seat: Seat, version: str) -> Seat:
     """A version that is asked for: not an interpreter, but what it should be."""
-    seat.label = (
-        f"asks for Python {choice.value.text}" if is_number(choice.value.text[:1]) else f"asks for {choice.value.text}"
-    )
-    seat.reason = seat.label
-    return seat
+    label = f"asks for Python {version}" if is_number(version[:1]) else f"asks for {version}"
+    return replace(seat, label=label, reason=label)
 
 
 def _named(reader: Reader, choice: Choice) -> str | None:
@@ -372,25 +364,21 @@ def _nearest_program(reader: Reader, word: str) -> str | None:
 
 def _started(reader: Reader, seat: Seat, asked: Part, path: str) -> Seat:
     """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
-    part = Part(role=asked.role, word=asked.word, path=path)
+    near = None
     if not reader.path.dirname(path):
-        part.path, result, absent = None, None, f"no {visible(path)} on PATH"
+        part = Part(role=asked.role, word=asked.word, reason=f"no {visible(path)} on PATH")
     else:
         is_folder = reader.is_folder(path)
-        result = first_that_starts(reader, executables_of(reader, path)) if is_folder else starting(reader, path)
-        absent = ""
-    if result is not None:
-        part.interpreter, part.environment, part.links = result.interpreter, result.environment, result.links
-        part.reason, part.undecided = result.reason, result.undecided
+        starts = first_that_starts(reader, executables_of(reader, path)) if is_folder else starting(reader, path)
+        part = replace(starts or Part(role=asked.role, word=""), role=asked.role, word=asked.word, path=path)
+        if part.interpreter is None:
+            part = replace(part, reason=f"{visible(path)}: {part.reason or 'it holds no interpreter'}")
     if part.interpreter is None:
-        part.reason = absent or f"{visible(path)}: {part.reason or 'it holds no interpreter'}"
         from kalyx.core.system.nearest_path import nearest_existing
 
         is_name = not any(sign in asked.word for sign in "/\\$~")
         near = _nearest_program(reader, asked.word) if is_name else nearest_existing(reader, path)
         if near is not None:
-            part.reason += f"; the nearest that is there: {visible(near)}"
-            seat.nearest = near
-    seat.parts, seat.undecided, seat.reason = [part], part.undecided, part.reason
-    seat.interpreter, seat.environment = part.interpreter, part.environment
-    return seat
+            part = replace(part, reason=f"{part.reason}; the nearest that is there: {visible(near)}")
+    return replace(seat, parts=[part], undecided=part.undecided, reason=part.reason, nearest=near,
+                   interpreter=part.interpreter, environment=part.environment)  # fmt: skip

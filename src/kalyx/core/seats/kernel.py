@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.kernels.folders import Server
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.model.records import Kernel, Part, Seat
@@ -15,8 +17,10 @@ def kernel_seat(reader: Reader, kernel: Kernel, server: Server) -> Seat:
     text = "; ".join(finding.message for finding in kernel.findings) if not kernel.argv else None
     main = Part(role="python", word=kernel.id, interpreter=kernel.interpreter, environment=kernel.environment,
                 undecided=kernel.undecided)  # fmt: skip
-    seat = seat_from("kernel", kernel.id, main, reader.folder)
-    seat.undecided, seat.reason = kernel.undecided, kernel.reason or text
-    seat.variables = telling(kernel_variables(kernel, server))
-    seat.via, seat.source = f"kernel:{kernel.id}", reader.join(kernel.folder, SPEC_FILE)
-    return seat
+    return replace(
+        seat_from("kernel", kernel.id, main, reader.folder, source=reader.join(kernel.folder, SPEC_FILE)),
+        undecided=kernel.undecided,
+        reason=kernel.reason or text,
+        variables=telling(kernel_variables(kernel, server)),
+        via=f"kernel:{kernel.id}",
+    )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.formats.notebook import metadata_of
 from kalyx.core.formats.span import Malformed
@@ -100,13 +101,10 @@ def notebook_seat(reader: Reader, notebook: Notebook, kernel: Kernel | None, ser
     """A notebook through the kernel it asks for (None: no such kernel is registered), whatever is wrong with it."""
     name, folder = reader.name(notebook.path), reader.parent(notebook.path)
     if kernel is not None:
-        seat = kernel_seat(reader, kernel, server)
-        seat.seat, seat.name, seat.folder = "notebook", name, folder
-        return seat
+        return replace(kernel_seat(reader, kernel, server), seat="notebook", name=name, folder=folder)
     if notebook.kernel:
-        seat = silent_seat("notebook", name, f"it asks for kernel {notebook.kernel}, which is not registered", folder)
-        seat.via = f"kernel:{notebook.kernel}"
-    else:
-        seat = silent_seat("notebook", name, notebook.problem or "it names no kernel", folder, undecided=True)
-    seat.source = notebook.path
-    return seat
+        reason = f"it asks for kernel {notebook.kernel}, which is not registered"
+        seat = silent_seat("notebook", name, reason, folder, source=notebook.path)
+        return replace(seat, via=f"kernel:{notebook.kernel}")
+    reason = notebook.problem or "it names no kernel"
+    return silent_seat("notebook", name, reason, folder, undecided=True, source=notebook.path)

@@ -10,6 +10,8 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
+from msgspec.structs import replace
+
 from kalyx.core.model.records import Part, PartRole, Seat
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.system import Reader
@@ -78,8 +80,7 @@ def _seats(reader: Reader, text: str, name: str, path: str | None = None) -> Ite
             number += 1
             seat = _seat(reader, remainder, name if number == 1 else f"{name} {number}")
             if seat is not None:
-                seat.source = path
-                yield seat
+                yield replace(seat, source=path)
         _, result, remainder = line.partition(SHELL_MARK + " ")
         if result and remainder.strip():
             message.append(remainder.strip())
@@ -87,10 +88,9 @@ def _seats(reader: Reader, text: str, name: str, path: str | None = None) -> Ite
         parts = [
             Part(role=_role(words), word=words.split()[0].strip("'\":,"), reason=words[:300]) for words in message[:20]
         ]
-        seat = silent_seat("shell", f"{name}, as the shell itself says",
-                           "the shell's own words: " + visible(message[0])[:200], None, undecided=True)  # fmt: skip
-        seat.parts, seat.source = parts, path
-        yield seat
+        reason = "the shell's own words: " + visible(message[0])[:200]
+        seat = silent_seat("shell", f"{name}, as the shell itself says", reason, None, undecided=True, source=path)
+        yield replace(seat, parts=parts)
 
 
 def _role(words: str) -> PartRole:
@@ -111,6 +111,4 @@ def _seat(reader: Reader, text: str, name: str) -> Seat | None:
         # A container or another machine: its paths say nothing about this one.
         reason = f"{visible(executable)} ({visible(version)}) is not on this machine: {part.reason}"
         return silent_seat("process", name, reason, folder, undecided=True)
-    seat = seat_from("process", name, part, folder)
-    seat.label = "reported by the console itself"
-    return seat
+    return replace(seat_from("process", name, part, folder), label="reported by the console itself")

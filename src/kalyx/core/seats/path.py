@@ -16,10 +16,7 @@ def path_seat(reader: Reader, path: str) -> Seat:
     if not reader.exists(path) and reader.kind(path) is None:
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(reader, path))
     part = _in_folder(reader, path) if reader.is_folder(path) else starting(reader, path)
-    seat = seat_from("path", path, part, reader.folder)
-    if seat.interpreter is None:
-        seat.source = part.path
-    return seat
+    return seat_from("path", path, part, reader.folder, source=part.path if part.interpreter is None else None)
 
 
 def _in_folder(reader: Reader, path: str) -> Part:

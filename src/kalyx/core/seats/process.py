@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.model.records import Seat, SeatKind
 from kalyx.core.seats.build import seat_from, silent_seat, starting
 from kalyx.core.seats.callers import (
@@ -33,32 +35,32 @@ def process_seat(reader: Reader, process: Process, via: str) -> Seat:
     else:
         seat = seat_from(kind, name, starting(reader, executable), process.folder or reader.folder)
         if seat.interpreter is None and is_removed(reader, process):
-            seat.reason = f"{visible(executable)} was removed after the process had started"
-    seat.via = via
-    if seat.interpreter is not None:
-        seat.variables, seat.pid, seat.started = telling(process.variables or {}), process.pid, process.started
-    else:
-        seat.folder = None
-    return seat
+            seat = replace(seat, reason=f"{visible(executable)} was removed after the process had started")
+    if seat.interpreter is None:
+        return replace(seat, via=via, folder=None)
+    variables = telling(process.variables or {})
+    return replace(seat, via=via, variables=variables, pid=process.pid, started=process.started)
 
 
 def with_life(reader: Reader, seat: Seat, process: Process) -> Seat:
     """The seat with what its process tells: since when it runs, who started it, what changed under it since."""
-    seat.pid, seat.started = process.pid, process.started
-    seat.started_by = started_by(reader, process)
-    seat.changed_since = changed_since(reader, seat)
-    seat.compiled = compiled_parts(reader, process.pid)
-    if seat.label is None and seat.started_by:
-        seat.label = "started by " + seat.started_by[0]
-    return seat
+    chain = started_by(reader, process)
+    return replace(
+        seat,
+        pid=process.pid,
+        started=process.started,
+        started_by=chain,
+        changed_since=changed_since(reader, seat, process.started),
+        compiled=compiled_parts(reader, process.pid),
+        label="started by " + chain[0] if seat.label is None and chain else seat.label,
+    )
 
 
 def program_running(reader: Reader, process: Process) -> Seat:
     """A Python program that runs, or an editor's own helper."""
     seat = process_seat(reader, process, "")
-    if editor_of(reader, process) is not None:
-        seat.seat = "editor"
-    return with_life(reader, seat, process)
+    kind = "editor" if editor_of(reader, process) is not None else seat.seat
+    return with_life(reader, replace(seat, seat=kind), process)
 
 
 def programs_of(reader: Reader, folder: str) -> list[Process]:
@@ -101,20 +103,20 @@ def editor_of(reader: Reader, process: Process) -> str | None:
     return None
 
 
-def changed_since(reader: Reader, seat: Seat) -> list[str]:
+def changed_since(reader: Reader, seat: Seat, started: float | None) -> list[str]:
     """Distributions of the seat's environment whose metadata is younger than its process, which may hold the older."""
-    if seat.environment is None or seat.started is None:
+    if seat.environment is None or started is None:
         return []
     result = []
     for site in seat.environment.site_packages:
         folder = reader.status(site)
-        if not isinstance(folder, FileStat) or folder.modified_ns / 1e9 <= seat.started:
+        if not isinstance(folder, FileStat) or folder.modified_ns / 1e9 <= started:
             continue  # nothing came or went in this folder since
         from kalyx.core.packages.metadata import installed_in
 
         for installed in installed_in(reader, site):
             status = reader.status(installed.path)
-            if isinstance(status, FileStat) and status.modified_ns / 1e9 > seat.started:
+            if isinstance(status, FileStat) and status.modified_ns / 1e9 > started:
                 result.append(f"{installed.name} {installed.version}")
     return result
 

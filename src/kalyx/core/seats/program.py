@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.model.records import Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.system import Reader
@@ -15,6 +17,5 @@ def program_seat(reader: Reader, word: str) -> Seat | None:
     part = starting(reader, path, "program", word)
     if part.interpreter is None:
         part = starting_script(reader, path, "program", word)
-    seat = seat_from("program", word, part, reader.folder)
-    seat.source, seat.via = path, path if part.interpreter is not None else None
-    return seat
+    seat = seat_from("program", word, part, reader.folder, source=path)
+    return replace(seat, via=path if part.interpreter is not None else None)

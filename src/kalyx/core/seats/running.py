@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.model.records import Kernel, RunningKernel, Seat
 from kalyx.core.seats.callers import above, connection_file_of, connection_in, program_name, some_processes, started_as
@@ -68,19 +69,23 @@ def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> S
     """A kernel that runs; the notebook that is open on it, whatever its file says."""
     seat = process_seat(reader, live.process, f"kernel:{live.spec}" if live.spec else "")
     if notebook is None:
-        seat.name = f"running, process {live.process.pid}"
-        seat.label = f"started as {live.spec}" if live.spec else "started by no server known here"
+        label = f"started as {live.spec}" if live.spec else "started by no server known here"
+        seat = replace(seat, name=f"running, process {live.process.pid}", label=label)
     else:
-        seat.seat, seat.name, seat.source = "notebook", reader.name(notebook.path), notebook.path
-        seat.label = f"runs now on kernel {live.spec or '(of no name)'}, process {live.process.pid}"
+        label = f"runs now on kernel {live.spec or '(of no name)'}, process {live.process.pid}"
         if notebook.kernel and live.spec and notebook.kernel.lower() != live.spec:
-            seat.label += f"; its file asks for {notebook.kernel}"
+            label += f"; its file asks for {notebook.kernel}"
+        name = reader.name(notebook.path)
+        seat = replace(seat, seat="notebook", name=name, source=notebook.path, label=label)
     return with_life(reader, seat, live.process)
 
 
-def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[RunningKernel]:
-    """Write each live kernel to the registered one it came from; returns those that no registered kernel explains."""
+def attach(
+    reader: Reader, kernels: list[Kernel], lives: list[Live]
+) -> tuple[list[Kernel], list[RunningKernel]]:
+    """The registered kernels, each with the live ones that came from it; those that no registered kernel explains."""
     rows = []
+    by_folder: dict[str, list[RunningKernel]] = {}
     for live in lives:
         row = RunningKernel(
             pid=live.process.pid,
@@ -96,8 +101,8 @@ def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> list[Run
         if kernel is None:
             rows.append(row)
         else:
-            kernel.running.append(row)
-    return rows
+            by_folder.setdefault(kernel.folder, []).append(row)
+    return [kernel.changed(running=by_folder.get(kernel.folder, [])) for kernel in kernels], rows
 
 
 def _same_command(reader: Reader, kernel: Kernel, live: Live) -> bool:

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.environments.finding import ONLY_BELOW
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
@@ -140,11 +141,15 @@ def _as_server(reader: Reader, process: Process) -> Server:
 def server_seat(reader: Reader, running: RunningServer) -> Seat:
     """A running notebook server as a seat: the process it is."""
     seat = process_seat(reader, running.process, f"server with process {running.pid}")
-    seat.seat, seat.name = "server", f"port {running.port}" if running.port else f"process {running.pid}"
-    seat.folder, seat.source = running.folder or seat.folder, running.path
     means = f"python3 means {seat.interpreter.executable} there" if seat.interpreter else ""
-    seat.label = f"serves {running.folder}; {means}"
-    return seat
+    return replace(
+        seat,
+        seat="server",
+        name=f"port {running.port}" if running.port else f"process {running.pid}",
+        folder=running.folder or seat.folder,
+        source=running.path,
+        label=f"serves {running.folder}; {means}",
+    )
 
 
 def listed_by(running: RunningServer, ask: Ask) -> dict[str, dict[str, Any]]:

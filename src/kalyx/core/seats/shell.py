@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from msgspec.structs import replace
+
 from kalyx.core.model.records import Part, PartRole, Seat
 from kalyx.core.seats.build import seat_from, starting, starting_script
 from kalyx.core.seats.callers import ShellFound
@@ -42,9 +44,8 @@ def read_shell(reader: Reader, shell: ShellFound) -> Seat:
     # There python may be no more than an alias of the system's store, and py is what people type.
     starts = [part for part in own if part.interpreter is not None] if reader.system == "windows" else []
     main = (starts or own)[0]
-    seat = seat_from("shell", shell.name, main, reader.folder, parts)
-    seat.variables = {name: reader.variable(name) for name in REACHING}
-    return seat
+    variables = {name: reader.variable(name) for name in REACHING}
+    return replace(seat_from("shell", shell.name, main, reader.folder, parts), variables=variables)
 
 
 def read_part(reader: Reader, role: PartRole, word: str, shell: str, taken: Taken) -> Part:
@@ -64,10 +65,8 @@ def _launcher(reader: Reader, shell: str) -> Part:
     if chosen is None:
         return Part(role="python", word="py", path=part.path, links=[part.path], reason=why)
     runs = starting(reader, chosen, "python", "py")
-    runs.links, runs.path = [part.path, chosen, *runs.links[1:]], part.path
-    if runs.interpreter is None:
-        runs.reason = f"py starts {chosen} ({why}): {runs.reason}"
-    return runs
+    reason = f"py starts {chosen} ({why}): {runs.reason}" if runs.interpreter is None else runs.reason
+    return replace(runs, links=[part.path, chosen, *runs.links[1:]], path=part.path, reason=reason)
 
 
 def _defined(reader: Reader, role: PartRole, word: str, shell: str, meanings: list[Meaning]) -> Part:
@@ -85,11 +84,10 @@ def _defined(reader: Reader, role: PartRole, word: str, shell: str, meanings: li
     else:
         runs = role if not program.startswith(("python", "pypy")) else "python"
         part = _on_path(reader, runs, word, program, shell)
-        part.role = role
-    part.defined = first.evidence
+    why = part.reason
     if part.interpreter is None:
-        part.reason = f"{word} is {_a(first.kind)} for {' '.join(meaning.words)[:120]} ({where}): {part.reason}"
-    return part
+        why = f"{word} is {_a(first.kind)} for {' '.join(meaning.words)[:120]} ({where}): {part.reason}"
+    return replace(part, role=role, defined=first.evidence, reason=why)
 
 
 def _a(kind: str) -> str:

@@ -5,6 +5,8 @@ Such a file is a script of a shell, which a loader runs where the user has allow
 
 from __future__ import annotations
 
+from msgspec.structs import replace
+
 from kalyx.core.interpreters.shell_script import Functions, variables_after
 from kalyx.core.interpreters.shell_syntax import Unsettled
 from kalyx.core.model.records import Part, Seat
@@ -24,19 +26,17 @@ def variable_file_seat(reader: Reader, folder: str, path: str) -> Seat | None:
         if (after := variables.get("PATH", "")) is None:
             raise Unsettled("its PATH is worked out")
     except Unsettled as reason:
-        seat = silent_seat("editor", _FORM, f"only loading {path} shows it: {reason}", folder, undecided=True)
+        reason_now = f"only loading {path} shows it: {reason}"
+        return silent_seat("editor", _FORM, reason_now, folder, undecided=True, source=path)
+    python = _python_on(reader, after)
+    if python == before:
+        return None
+    if python is None:
+        part = Part(role="terminal", word="python", reason="no python on the PATH that it sets")
     else:
-        python = _python_on(reader, after)
-        if python == before:
-            return None
-        if python is None:
-            part = Part(role="terminal", word="python", reason="no python on the PATH that it sets")
-        else:
-            part = starting(reader, python, "terminal", "python")
-        seat = seat_from("editor", _FORM, part, folder, [part])
-        seat.label = "where its loader is allowed to load it"
-    seat.source = path
-    return seat
+        part = starting(reader, python, "terminal", "python")
+    seat = seat_from("editor", _FORM, part, folder, [part], source=path)
+    return replace(seat, label="where its loader is allowed to load it")
 
 
 def _python_on(reader: Reader, path: str | None) -> str | None:

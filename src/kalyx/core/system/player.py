@@ -311,12 +311,12 @@ class Player(Reader):
         return result if isinstance(result, kind) else None
 
     def _or_refused(self, kind: type[Result], primitive: str, path: str) -> Result | Refused | None:
-        """A result of this kind, or None; refused where the capture does not hold the reading."""
+        """A result of this kind, or None; refused where the capture does not hold the reading, or something else."""
         try:
             result = self._held(primitive, path)
         except Unreadable as refusal:
             return Refused(refusal.reason)
-        return result if isinstance(result, kind) else None
+        return result if result is None or isinstance(result, kind) else Refused(_SOMETHING_ELSE)
 
     def _each(self, kind: type[Result], primitive: str, *words: object) -> list[Result]:
         """The items of this kind of a list; none where the capture holds none."""
@@ -330,7 +330,7 @@ class Player(Reader):
         kind = self._or_refused(str, "kind", path)
         if kind == "refused":
             return Refused(self._refused.get(path, "permission denied"))
-        return kind if isinstance(kind, Refused) else _KINDS.get(kind or "")
+        return kind if kind is None or isinstance(kind, Refused) else _KINDS.get(kind, Refused(_SOMETHING_ELSE))
 
     def link(self, path: str) -> str | None:
         return self._or_none(str, "link", path)

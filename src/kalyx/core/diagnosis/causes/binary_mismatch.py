@@ -115,13 +115,11 @@ def _mismatch_in(words: str) -> _Mismatch | None:
 
 def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, mismatch: _Mismatch) -> list[Fix]:
     again = reinstall(machine, case.interpreter, asker)
-    again.message = f"install {asker.name} again: a build for this {other.name} may be there"
-    again.state = "may-help"
+    again = again.called(f"install {asker.name} again: a build for this {other.name} may be there").guessed()
     broken = broken_requirement(case, machine, asker)
     if broken is not None and broken[1].key == other.key:
         fix = fixes.install(machine, case.interpreter, broken[0])
-        fix.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
-        return [fix, again]
+        return [fix.called(f"install {broken[0]}, as {asker.name} {asker.version} requires"), again]
     major = other.version.split(".")[0]
     if mismatch.version is not None:
         line = (
@@ -136,5 +134,5 @@ def _ways_out(case: Case, machine: Machine, asker: Installed, other: Installed, 
         fix = fixes.install(machine, case.interpreter, f"{other.name}<{major}")
     else:
         fix = fixes.install(machine, case.interpreter, other.name, "--upgrade")
-    fix.message = f"install the {other.name} it was compiled against"
+    fix = fix.called(f"install the {other.name} it was compiled against")
     return [fix, again]

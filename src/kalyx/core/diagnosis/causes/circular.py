@@ -45,7 +45,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     if owner is not None:
         evidence.append(owned(owner))
         fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        fix.message = f"upgrade {owner.name}: a newer release may import in another order"
+        fix = fix.called(f"upgrade {owner.name}: a newer release may import in another order")
     return Finding(
         cause="circular",
         certainty="proven",

@@ -112,7 +112,7 @@ def _variable(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
     facts = [Evidence(fact=set_here(case, name), source="the variables of this seat") for name in names]
     what = f"the variable {names[0]} makes" if len(names) == 1 else f"the variables {_that(names)} together make"
     fix = without_variables(machine, case, names)
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     return f"{what} the import of {case.module} fail", facts, [fix]
 
 
@@ -131,7 +131,7 @@ def _encoding(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
     facts = [Evidence(fact="; ".join(locale) or "no variable names a locale", source="the variables of this seat")]
     step = fixes.step(machine, RunWith(words=case.command, variables={"PYTHONUTF8": "1"}))
     fix = Fix(message="let Python read files as UTF-8", steps=[step])
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     return f"{case.module} reads a file in the encoding of the locale, which is not UTF-8", facts, [fix]
 
 
@@ -139,7 +139,7 @@ def _flag(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Ev
     source = "the command line" if case.kernel is None else machine.reader.join(case.kernel.folder, SPEC_FILE)
     facts = [Evidence(fact=f"Python runs with {_that(decided.items)}", source=source)]
     fix = without_flags(machine, case, decided.items)
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     return f"the flag {_that(decided.items)} makes the import of {case.module} fail", facts, [fix]
 
 
@@ -148,7 +148,7 @@ def _entry(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[E
     facts = [Evidence(fact=f"sys.path has {entry.entry or case.resolver.folder}, by {entry.origin}",
                       source=entry.entry or case.resolver.folder) for entry in entries]  # fmt: skip
     offered = [without_entries(machine, case, entries)]
-    offered[0].was_tried(works=True)
+    offered[0] = offered[0].was_tried(works=True)
     return f"a folder on sys.path makes the import of {case.module} fail: {_that(decided.items)}", facts, offered
 
 
@@ -161,7 +161,7 @@ def _startup(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list
 def _set_aside(machine: Machine, paths: list[str], message: str) -> Fix:
     fix = fixes.set_aside(machine, paths, message)
     if fix.state == "certain":
-        fix.was_tried(works=True)
+        fix = fix.was_tried(works=True)
     return fix
 
 
@@ -171,7 +171,7 @@ def _bytecode(case: Case, machine: Machine, decided: Decisive) -> tuple[str, lis
              for form in forms]  # fmt: skip
     step = fixes.step(machine, RemoveFiles(paths=forms))
     fix = Fix(message="remove the compiled file; Python writes a new one", steps=[step], changes=forms)
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     return f"the compiled file of {_that(decided.items)} is not what its source says", facts, [fix]
 
 
@@ -181,7 +181,7 @@ def _limit(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[E
     lines = [f'raise it in the shell that runs it: ulimit -S -{letter} "$(ulimit -H -{letter})"' for letter, _ in words]
     facts = [Evidence(fact=f"a limit on {what} is set ({', '.join(decided.items)})", source="the limits of this seat")]
     fix = Fix(message=f"raise the limit on {what}", steps=[fixes.by_hand(line) for line in lines])
-    fix.was_tried(works=True)
+    fix = fix.was_tried(works=True)
     return f"the limit on {what} makes the import of {case.module} fail", facts, [fix]
 
 

@@ -122,12 +122,11 @@ def _back(case: Case, machine: Machine, record: Installed) -> Fix:
     movable = isinstance(fix.steps[-1], Install) and record.entry in aside.values()
     movable = movable and all(reader.kind(to) is None for to in paths.values())
     if not movable or any(fixes.not_the_users_own(machine, path) is not None for path in paths):
-        fix.message = "install it again"
-        return fix
+        return fix.called("install it again")
     fix = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")
-    fix.message = "give its files their names again, and reinstall the same version"
-    fix.steps = [*(fixes.step(machine, Move(path=path, to=to)) for path, to in paths.items()), *fix.steps]
-    return fix
+    moves = (fixes.step(machine, Move(path=path, to=to)) for path, to in paths.items())
+    message = "give its files their names again, and reinstall the same version"
+    return fix.called(message).with_steps(*moves, *fix.steps)
 
 
 def _subject(case: Case) -> str | None:

@@ -16,6 +16,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import (
@@ -63,11 +65,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if finding is None or not beside:
         return None
     path = machine.reader.join(*beside[0])
-    finding.evidence.append(Evidence(fact=f"{top} is in {view.environment.name}", source=path, path=path))
+    there = Evidence(fact=f"{top} is in {view.environment.name}", source=path, path=path)
     from kalyx.core.imports.experiment import Experiment
 
     case.propose("half-made", Experiment("with its packages on the path", put=tuple(sites)))
-    return finding
+    return replace(finding, evidence=[*finding.evidence, there])
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:

@@ -16,6 +16,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
@@ -39,10 +41,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
     if location is None or owner is None:
         return None
-    finding.message += f": {case.missing} was put there"
-    finding.evidence.append(Evidence(fact=f"{case.missing} is there", source=location.path, path=location.path))
-    finding.fixes = [fixes.install(machine, case.interpreter, owner.name)]
-    return finding
+    there = Evidence(fact=f"{case.missing} is there", source=location.path, path=location.path)
+    return replace(
+        finding,
+        message=f"{finding.message}: {case.missing} was put there",
+        evidence=[*finding.evidence, there],
+        fixes=[fixes.install(machine, case.interpreter, owner.name)],
+    )
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:

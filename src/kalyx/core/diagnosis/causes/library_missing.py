@@ -121,7 +121,7 @@ def _ways_out(
         ]
         if unmet:
             fix = fixes.install(machine, interpreter, unmet[0], *unmet[1:])
-            fix.message = f"install what {owner.name} requires and is missing: it may provide {library}"
+            fix = fix.called(f"install what {owner.name} requires and is missing: it may provide {library}")
             result.append(fix)
     path = _elsewhere(case, machine, library)
     if path is not None:

@@ -83,7 +83,7 @@ def _ways_out(
 ) -> list[Fix]:
     if of_library is not None and of_library is not owner and (owner is None or of_library.key != owner.key):
         fix = fixes.install(machine, case.interpreter, of_library.name, "--upgrade")
-        fix.message = f"upgrade {of_library.name}, which provides the library"
+        fix = fix.called(f"upgrade {of_library.name}, which provides the library")
         return [fix]
     if owner is None:
         line = "build it on this system, or on one whose libraries are not newer"
@@ -92,7 +92,7 @@ def _ways_out(
     own = tuple(numbers_of(newest)[:2]) if newest is not None and newest.startswith("GLIBC_") else None
     again = reinstall(machine, case.interpreter, owner)
     older = fixes.install(machine, case.interpreter, f"{owner.name}<{owner.version}")
-    older.message = f"an older {owner.name}, built for older systems"
+    older = older.called(f"an older {owner.name}, built for older systems")
     # A build that says it needs a newer system was put here past the installer, which would have taken another one.
     forced = own is not None and bool(floors) and min(floors) > own
     return [again, older] if forced or not _is_release(owner) else [older, again]

@@ -51,9 +51,8 @@ def _finding(
     offered = [Fix(message="import the module by its own name", steps=[write])]
     if not is_here:
         first = fixes.install(machine, case.interpreter, distribution)
-        first.message = "install it, and import the module by its own name"
-        first.steps.append(write)
-        offered = [first]
+        first = first.called("install it, and import the module by its own name")
+        offered = [first.with_steps(*first.steps, write)]
     return Finding(
         cause="misnamed",
         certainty="proven",

@@ -66,8 +66,7 @@ def _unspeakable(case: Missing) -> str | None:
 
 def _by_another_name(case: Missing, machine: Machine, path: str) -> Finding:
     reader, name = machine.reader, f"{case.missing}.py"
-    fix = fixes.rename(machine, path, reader.join(reader.parent(path), name))
-    fix.message = f"rename it to {name}"
+    fix = fixes.rename(machine, path, reader.join(reader.parent(path), name)).called(f"rename it to {name}")
     return Finding(
         cause="misspelt",
         certainty="likely",

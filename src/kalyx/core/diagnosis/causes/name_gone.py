@@ -67,7 +67,7 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
         newer = span.is_gone(version)
         line = lack.asker.name if newer else f"{lack.asker.name}<{lack.asker.version}"
         fix = fixes.install(machine, case.interpreter, line, *(["--upgrade"] if newer else []))
-        fix.message = f"install {'a newer' if newer else 'an older'} {lack.asker.name}, made for this Python"
+        fix = fix.called(f"install {'a newer' if newer else 'an older'} {lack.asker.name}, made for this Python")
         exact = f"{lack.asker.name}=={lack.asker.version}"
         wanted = span.last if newer else span.first
         return [fix, fixes.with_another_python(machine, case.interpreter, wanted, exact)]
@@ -77,9 +77,9 @@ def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: sta
     back = standard.instead().since.get(lack.module) if span.is_newer(version) else None
     if back is not None and back.install is not None and back.write is not None:
         fix = fixes.install(machine, case.interpreter, back.install)
-        fix.message = f"install {back.install}, which provides it for older Pythons"
-        fix.steps.append(fixes.write(f"from {back.write.removeprefix('import ')} import {lack.name}"))
-        return [fix]
+        fix = fix.called(f"install {back.install}, which provides it for older Pythons")
+        write = fixes.write(f"from {back.write.removeprefix('import ')} import {lack.name}")
+        return [fix.with_steps(*fix.steps, write)]
     wanted = span.last if span.is_gone(version) else span.first
     return [
         Fix(

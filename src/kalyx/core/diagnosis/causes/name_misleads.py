@@ -18,6 +18,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from msgspec.structs import replace
+
 from kalyx.core.diagnosis import fixes
 from kalyx.core.kernels.specs import SPEC_FILE, argv_line
 from kalyx.core.machine import Machine
@@ -48,13 +50,10 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     finding = _finding(kernel, named, machine)
     seen, requirement = proof(case, machine, named, has_it[named.key])
     runs = kernel.environment.name if kernel.environment else "nothing"
-    finding.message = (
-        f"kernel {kernel.id} is named after {named.name} but runs {runs}; {case.missing} is in {named.name}"
-    )
-    finding.evidence += seen
-    if requirement:
-        finding.fixes.append(fixes.install(machine, case.interpreter, requirement))
-    return finding
+    message = f"kernel {kernel.id} is named after {named.name} but runs {runs}; {case.missing} is in {named.name}"
+    installs = [fixes.install(machine, case.interpreter, requirement)] if requirement else []
+    evidence, offered = [*finding.evidence, *seen], [*finding.fixes, *installs]
+    return replace(finding, message=message, evidence=evidence, fixes=offered)
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:

@@ -70,20 +70,19 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, location: L
     evidence += [owned(distribution) for distribution in (owner, other) if distribution is not None]
     result: list[Fix] = []
     aside = fixes.rename(machine, location.path, location.path + ".aside")
-    aside.message = "make it a folder of the namespace: set its __init__ aside"
+    aside = aside.called("make it a folder of the namespace: set its __init__ aside")
     if aside.steps[0].command is None:
         line = f"{location.path} belongs to another distribution: "
         line += "use the two in environments of their own, or a newer one"
-        aside.steps = [fixes.by_hand(line)]
+        aside = aside.with_steps(fixes.by_hand(line))
     elif _says_nothing(reader.text_or_none(location.path, 65536)):
         result.append(aside)
     if owner is not None:
         fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        fix.message = f"upgrade {owner.name}: a newer release may leave room for the others"
+        fix = fix.called(f"upgrade {owner.name}: a newer release may leave room for the others")
         result.append(fix)
     if aside not in result:
-        aside.state = "may-help"  # what its code gives is gone then
-        result.append(aside)
+        result.append(aside.guessed())  # what its code gives is gone then
     return Finding(
         cause="namespace-split",
         certainty="proven",

@@ -59,10 +59,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     evidence.append(Evidence(fact=f"{called(case.seat)} runs {case.here}", source=case.interpreter.executable,
                              path=case.interpreter.executable))  # fmt: skip
     choices = _choices(case, machine, own)
-    for fix in choices:
-        fix.state = fix.state if has_it or steps else "may-help"  # it is not there either
-        fix.steps = [*steps, *fix.steps]
-        fix.message = f"install it in {own.name}, then {fix.message}" if steps else fix.message
+    if steps:
+        choices = [fix.called(f"install it in {own.name}, then {fix.message}").with_steps(*steps, *fix.steps)
+                   for fix in choices]  # fmt: skip
+    elif not has_it:
+        choices = [fix.guessed() for fix in choices]  # it is not there either
     return Finding(
         cause="not-activated",
         certainty="proven" if has_it else "likely",

@@ -108,8 +108,7 @@ def _finding(
         offered = [without_entries(machine, case, entries[:1])]
     else:
         line = f"{two.name}=={two.version}"
-        again = fixes.install(machine, case.interpreter, line)
-        again.message = f"have {two.version} in front too"
+        again = fixes.install(machine, case.interpreter, line).called(f"have {two.version} in front too")
         away = Fix(
             message="remove the copy that comes first",
             changes=[first.entry],

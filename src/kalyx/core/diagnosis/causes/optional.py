@@ -51,7 +51,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         *raised_evidence(case),
     ]
     fix = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
-    fix.message = f"install what the extra {extra} of {owner.name} requires"
+    fix = fix.called(f"install what the extra {extra} of {owner.name} requires")
     return Finding(
         cause="optional",
         certainty="proven",

@@ -82,7 +82,7 @@ def _ways_out(
         offered = [Fix(message="read the line that raises", steps=[fixes.by_hand(f"look at {where}")])]
     else:
         again = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
-        again.message = f"a newer {owner.name} may have a fix"
+        again = again.called(f"a newer {owner.name} may have a fix")
         offered = [again]
         for passed in owners_passed(case):
             broken = broken_requirement(case, machine, passed)
@@ -91,7 +91,7 @@ def _ways_out(
                 fact = f"{passed.name} {passed.version} requires {line}; {there.name} {there.version} is here"
                 evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
                 fix = fixes.install(machine, case.interpreter, line)
-                fix.message = f"install {line}, as {passed.name} {passed.version} requires"
+                fix = fix.called(f"install {line}, as {passed.name} {passed.version} requires")
                 offered.insert(0, fix)
                 break
         meant = namesake(machine, case.interpreter, owner, case.module)
@@ -165,13 +165,12 @@ def _by_its_own_words(case: Raising, machine: Machine) -> Fix | None:
     owner = here.get(canonical(match[1])) if match is not None else None
     if match is not None and owner is not None:
         fix = fixes.install(machine, case.interpreter, f"{owner.name}=={match[2].removesuffix('.x')}.*")
-        fix.message = "do what the error itself says"
+        fix = fix.called("do what the error itself says")
         return fix
     match = _UPDATE.search(case.raised.text)
     words = match[1].replace(" and ", ",").replace(".", " ").replace(",", " ").split() if match is not None else []
     named = [word for word in words if canonical(word) in here or is_well_known(word) or modules_of_listed(word)]
     if not named:
         return None
-    fix = fixes.install_all(machine, case.interpreter, named, "--upgrade")
-    fix.message = "do what the error itself says"
+    fix = fixes.install_all(machine, case.interpreter, named, "--upgrade").called("do what the error itself says")
     return fix

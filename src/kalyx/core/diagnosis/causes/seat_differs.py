@@ -61,7 +61,7 @@ def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]
             ("the shell", shell.environment.key, Evidence(fact="python on PATH", source=path, path=path))
         )
     for kernel in machine.kernels:
-        if kernel.environment is None or "hidden" in kernel.conditions or f"kernel:{kernel.id}" == seat.via:
+        if kernel.environment is None or "hidden" in kernel.conditions or kernel.id == seat.kernel:
             continue
         path = reader.join(kernel.folder, SPEC_FILE)
         fact = f"kernel {kernel.id} starts {kernel.command[0]}"

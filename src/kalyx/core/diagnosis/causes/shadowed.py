@@ -146,8 +146,7 @@ def _finding(case: Case, machine: Machine, name: str, location: Location, others
         evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
         if isinstance(offered[0].steps[0], Move):
             more = fixes.rename(machine, path, fixes.free_name(machine, path))
-            offered[0].steps += more.steps
-            offered[0].changes += more.changes
+            offered[0] = offered[0].and_also(more)
     return Finding(
         cause="shadowed",
         certainty="proven" if case.trial is not None else "likely",

@@ -75,7 +75,7 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
     ]
     fix = without_variables(machine, case, decided.items)
     if decided.imports:
-        fix.was_tried(works=True)
+        fix = fix.was_tried(works=True)
     message = f"the interpreter does not start, because {' and '.join(values)}, which belongs to another Python"
     if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in decided.items):
         message = f"the interpreter does not start, because {' and '.join(values)}"

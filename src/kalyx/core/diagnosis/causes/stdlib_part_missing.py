@@ -92,7 +92,7 @@ def _of_other_systems(case: Missing, machine: Machine, systems: list[str]) -> Fi
     choices = []
     if install is not None:
         choices.append(fixes.install(machine, case.interpreter, install))
-        choices[0].message = f"install {install}, which provides {missing} on {here}"
+        choices[0] = choices[0].called(f"install {install}, which provides {missing} on {here}")
     line = f"import {missing} on {there} only, or run the code there"
     choices.append(Fix(message="change the code, or run it on another system", steps=[fixes.by_hand(line)]))
     return Finding(
@@ -139,9 +139,9 @@ def _ways_out(machine: Machine, case: Missing, packages: Piece, part: str, has: 
         result += [fix] if fix is not None else []
     source = fixes.of_system(machine, packages.source, None, None) if not packaged else None
     if source is not None:
-        source.message = f"build this Python again with what {part} needs"
-        source.steps.append(fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built"))
-        result.append(source)
+        source = source.called(f"build this Python again with what {part} needs")
+        build = fixes.by_hand(f"then build {interpreter.base_prefix} again, as it was built")
+        result.append(source.with_steps(*source.steps, build))
     if has is not None:
         step = fixes.step(machine, RunWith(words=[has.executable, *case.runs], same_words=True))
         result.append(Fix(message=f"use the Python {has.version} that has it", steps=[step]))

@@ -68,14 +68,13 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         fact = f"{distribution.name} {distribution.version} in {environment.name} has it"
         evidence.append(Evidence(fact=fact, source=distribution.path, path=distribution.path))
         fix = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
-        fix.message = f"install the version that has it, as in {environment.name}"
-        offered = [fix]
+        offered = [fix.called(f"install the version that has it, as in {environment.name}")]
         minor = ".".join((environment.version or "").split(".")[:2])
         if minor != interpreter.minor and environment.executable is not None:
             # The same version may have other modules for another Python.
-            fix.state = "may-help"
             step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
-            offered.insert(0, Fix(message=f"run it with the Python of {environment.name}, which has it", steps=[step]))
+            message = f"run it with the Python of {environment.name}, which has it"
+            offered = [Fix(message=message, steps=[step]), offered[0].guessed()]
     if word == "__main__" and not offered:
         offered = [*_commands(machine, interpreter, owner), *_alone(parent)]
     if case.raised is not None and (removal is not None or not offered):

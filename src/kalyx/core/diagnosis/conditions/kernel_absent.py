@@ -38,9 +38,9 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
 
 def look_at_seat(seat: Seat, machine: Machine, asked: str | None = None) -> Finding | None:
     """``asked``: the module that is asked about, which a kernel should have too."""
-    if seat.seat != "notebook" or seat.via is None or seat.source is None:
+    if seat.seat != "notebook" or seat.kernel is None or seat.source is None:
         return None
-    wanted = seat.via.removeprefix("kernel:")
+    wanted = seat.kernel
     if machine.kernel_by_id(wanted) is not None:
         return None
     notebook = read_notebook(machine.reader, seat.source)

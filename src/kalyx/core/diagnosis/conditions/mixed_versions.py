@@ -51,7 +51,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     else:
         step = fixes.by_hand("", f"{machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME")
     offered = [Fix(message=f"install the packages for Python {minor}", steps=[step]), remove(view, machine)]
-    offered[1].message = "remove the environment"
+    offered[1] = offered[1].called("remove the environment")
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", message, evidence, offered)
 

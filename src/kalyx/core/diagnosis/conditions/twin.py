@@ -26,14 +26,15 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if kernel.environment is None or {"hidden", "name-misleads"} & set(kernel.conditions):
         return None
     for other in machine.kernels:
-        if other is kernel or other.environment is None or "hidden" in other.conditions:
+        if other.folder == kernel.folder or other.environment is None or "hidden" in other.conditions:
             continue
         same = other.environment.key == kernel.environment.key and other.env == kernel.env
         if same and other.command[1:] == kernel.command[1:] and other.language == kernel.language:
             path = machine.reader.join(other.folder, SPEC_FILE)
             own = machine.reader.join(kernel.folder, SPEC_FILE)
             # Removing one of the two is enough; both findings name the kernel that is listed later.
-            later = max(kernel, other, key=machine.kernels.index)
+            order = [listed.folder for listed in machine.kernels]
+            later = max(kernel, other, key=lambda item: order.index(item.folder))
             return Finding(
                 cause="twin",
                 certainty="proven",

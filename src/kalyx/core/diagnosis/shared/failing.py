@@ -71,7 +71,7 @@ def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why:
     """Install the same version again: the installer takes the build that fits here. ``why`` ends the words."""
     line = f"{owner.name}=={owner.version}"
     fix = fixes.install(machine, interpreter, line, "--force-reinstall", "--no-deps")
-    fix.message = f"reinstall {owner.name} {owner.version}{why}"
+    fix = fix.called(f"reinstall {owner.name} {owner.version}{why}")
     return fix
 
 
@@ -147,6 +147,6 @@ def namesake(machine: Machine, interpreter: Interpreter, owner: Installed, modul
         return None
     fix = fixes.install(machine, interpreter, meant)
     away = fixes.step(machine, Uninstall(python=interpreter.executable, names=[owner.name]))
-    fix.steps = [away, *fix.steps] if fix.steps[0].command is not None else fix.steps
-    fix.message = f"install {meant}, which provides the {top} that most code means; {owner.name} is another package"
-    return fix
+    fix = fix.with_steps(away, *fix.steps) if fix.steps[0].command is not None else fix
+    means = f"which provides the {top} that most code means; {owner.name} is another package"
+    return fix.called(f"install {meant}, {means}")

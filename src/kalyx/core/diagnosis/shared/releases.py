@@ -28,7 +28,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         broken = broken_requirement(case, machine, asker)
         if broken is not None and broken[1].key == owner.key:
             fix = fixes.install(machine, interpreter, broken[0])
-            fix.message = f"install {broken[0]}, as {asker.name} {asker.version} requires"
+            fix = fix.called(f"install {broken[0]}, as {asker.name} {asker.version} requires")
             return [fix]
     result = []
     if owner is not None:
@@ -42,8 +42,8 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         top = (module or name).split(".")[0]
         if case.resolver.resolve(top).location is None:
             brings = fixes.install(machine, interpreter, table_modules().get(top, top))
-            went.message = f"install {top}, where the name is now, and import from there"
-            went.steps = [*brings.steps, *went.steps]
+            message = f"install {top}, where the name is now, and import from there"
+            went = went.called(message).with_steps(*brings.steps, *went.steps)
         result.insert(0, went)
     elif removal is None and asker is None:
         near = [other for other in case.raised.members if _is_slip(lack.name, other)]
@@ -54,9 +54,7 @@ def ways_out(case: Case, machine: Machine, lack: Lack) -> list[Fix]:
         if distribution is not None:
             again = fixes.install(machine, interpreter, distribution.name, "--upgrade")
             can = "have it" if distribution is owner else "know this version"
-            again.message = f"a newer {distribution.name} may {can}"
-            again.state = "may-help"
-            result.append(again)
+            result.append(again.called(f"a newer {distribution.name} may {can}").guessed())
     if result:
         return result
     line = machine.line([interpreter.executable, "-c", f"import {lack.module}; print(dir({lack.module}))"])
@@ -97,8 +95,7 @@ def _held(
                 message = f"{asker.name} {asker.version} was written for {asked.line}, and this is {owner.version}"
     if line is None:
         return None
-    fix = fixes.install(machine, case.interpreter, line)
-    fix.message = message
+    fix = fixes.install(machine, case.interpreter, line).called(message)
     return fix
 
 

@@ -46,11 +46,11 @@ def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> 
     item = instead().modules.get(module, Substitute())
     if item.install is not None:
         fix = fixes.install(machine, interpreter, item.install)
-        fix.message = f"install {item.install}, which provides {module} again"
+        fix = fix.called(f"install {item.install}, which provides {module} again")
         result.append(fix)
     if asker is not None:
         newer = fixes.install(machine, interpreter, asker.name, "--upgrade")
-        newer.message = f"a newer {asker.name}, which is for this Python"
+        newer = newer.called(f"a newer {asker.name}, which is for this Python")
         meant = namesake(machine, interpreter, asker, case.module)
         exact = f"{asker.name}=={asker.version}"
         older = fixes.with_another_python(machine, interpreter, span.last, exact)
@@ -67,17 +67,16 @@ def _for_newer(case: Case, machine: Machine, module: str, span: Availability) ->
     item = instead().since.get(module, Substitute())
     brought = fixes.install(machine, interpreter, item.install) if item.install is not None else None
     if brought is not None and item.write is None:
-        brought.message = f"{item.install} brings {module} to older Pythons"
+        brought = brought.called(f"{item.install} brings {module} to older Pythons")
         result.append(brought)
     if asker is not None:
         older = fixes.install(machine, interpreter, f"{asker.name}<{asker.version}")
-        older.message = f"an older {asker.name}, which is for this Python"
+        older = older.called(f"an older {asker.name}, which is for this Python")
         exact = f"{asker.name}=={asker.version}"
         return [*result, older, fixes.with_another_python(machine, interpreter, span.first, exact)]
     if brought is not None and item.write is not None:
-        brought.message = "use the distribution for older Pythons"
-        brought.steps.append(fixes.write(item.write))
-        result.append(brought)
+        brought = brought.called("use the distribution for older Pythons")
+        result.append(brought.with_steps(*brought.steps, fixes.write(item.write)))
     return result
 
 
