@@ -316,6 +316,10 @@ def captured() -> Iterable[str]:
         yield from [f"the machine's name is in it: {b'moorhost' in held}", ""]
         machine.reader.put(str(path), path.read_bytes())
         yield from (text.replace(folder, "") for text in session(machine, f"contrast heath {path}#heath\ncontrast {path} {path}#orchard\ncontrast {path}#heath {path}#heath\ncontrast heath {path}#gone"))
+        # Two kept answers that are alike prove nothing where a folder was not read.
+        kept = json.loads(machine.typed("packages", "orchard", "--json")[1])
+        machine.reader.put(f"{HOME}/spring/kept.json", json.dumps({**kept, "unread": [{"path": f"{HOME}/orchard/lib64", "reason": "permission denied"}]}).encode())
+        yield from session(machine, "contrast kept.json kept.json")
         for line in lines:
             here, there = (list(session(machine, text))[1:] for text in (line, f"{line} --on {path}"))
             yield from [f"$ kalyx {line} --on moor.kalyx", *(["  as on the machine itself", ""] if here == there else there)]

@@ -92,7 +92,7 @@ def frames_of(trace):
     frames = []
     while trace is not None:
         code = trace.tb_frame.f_code
-        frames.append((plain(code.co_filename), trace.tb_lineno, plain(code.co_name)))
+        frames.append((plain(code.co_filename) or "", trace.tb_lineno or 0, plain(code.co_name) or ""))
         trace = trace.tb_next
     return frames
 

@@ -157,8 +157,8 @@ def _bases(machine: Machine, notes: list[str]) -> tuple[Interpreter, Interpreter
     own = [interpreter for interpreter in usable if interpreter.base_prefix == sys.base_prefix]
     newer = (own or usable)[0]
     older = next((interpreter for interpreter in usable
-                  if interpreter.version.split(".")[:2] < newer.version.split(".")[:2]
-                  and int(interpreter.version.split(".")[1]) >= 8), None)  # fmt: skip
+                  if interpreter.pair < newer.pair
+                  and interpreter.pair >= (3, 8)), None)  # fmt: skip
     older = older or next((interpreter for interpreter in usable if interpreter.version != newer.version), newer)
     if older is newer:
         notes.append(f"only one Python is here, so both environments have version {newer.version}")

@@ -12,8 +12,8 @@ from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.actions.recording import unrecorded
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import search_of
-from kalyx.core.model.records import Evidence, KalyxError
-from kalyx.core.model.results import NOT_READ, ContrastAnswer, PackagesAnswer
+from kalyx.core.model.records import KalyxError
+from kalyx.core.model.results import ContrastAnswer, PackagesAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
 from kalyx.core.system import Reader, Unreadable
@@ -69,7 +69,7 @@ def _side(call: Call, text: str, whole: bool, by_record: bool) -> Side:
             kept = msgspec.json.decode(reader.read(path, 64 * 1024 * 1024), type=PackagesAnswer)
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
-        return Side(kept.target, kept.packages, kept.unknown)
+        return Side(kept.target, kept.packages, kept.unknown, kept.unread)
     file, _, target = text.partition("#")
     if _is_capture(call, text):
         return _of_seat(
@@ -97,12 +97,9 @@ def _of_seat(call: Call, text: str, whole: bool, by_record: bool) -> Side:
     search = search_of(seat, call.machine, named=True)
     packages, unread = contents(reader, seat.interpreter, search)
     seat = replace(seat, search_path=search.entries)
-    doubts = [
-        Evidence(fact=f"{NOT_READ}{refusal.reason}", source=refusal.path, path=refusal.path) for refusal in unread
-    ]
     kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None
     left_out = unrecorded(call.machine, seat) if by_record else set()
-    return Side(seat, packages, search.unknown + doubts, system=reader.system, kernels=kernels, unrecorded=left_out)
+    return Side(seat, packages, search.unknown, unread, system=reader.system, kernels=kernels, unrecorded=left_out)
 
 
 def _heads(answer: ContrastAnswer) -> tuple[str, str]:
@@ -128,6 +125,7 @@ def _draw(call: Call, answer: ContrastAnswer, whole: bool) -> None:
         screen.line(("the same", "bold"), f": interpreter, version, {remainder} compared")
         return
     screen.doubts(answer.unproved, "not proved")
+    screen.not_read(answer.unread)
     if not answer.differences:
         screen.line("no difference was found, and what is named above could hide one")
         return

@@ -14,7 +14,6 @@ from kalyx.core.actions.kernel_package import could_bring
 from kalyx.core.actions.record_reader import Recorded, is_record, read_record
 from kalyx.core.actions.requested import required_python, wants
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.invocation import refuse_unnamed
 from kalyx.core.kernels.makers import to_bring
 from kalyx.core.kernels.specs import read_kernel
@@ -25,6 +24,7 @@ from kalyx.core.packages.requirements import satisfies
 from kalyx.core.queries.rehearse import rehearse
 from kalyx.core.system.own_command import own_command
 from kalyx.core.targets import resolve
+from kalyx.core.text.versions import minor_of
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:

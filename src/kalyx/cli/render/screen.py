@@ -18,7 +18,6 @@ from rich.text import Text
 from kalyx.cli.render.colours import BLUE, ORANGE, QUIET
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, Evidence, Finding, Fix, Unread
-from kalyx.core.model.results import NOT_READ
 from kalyx.core.model.steps import ManualStep
 from kalyx.core.text.visible import visible
 
@@ -135,11 +134,10 @@ class Screen:
             self.line((words + " " * (width - cell_len(words)), LABEL), "  ", self.path(change.path))
 
     def doubts(self, unknown: list[Evidence], message: str) -> None:
-        """What only running code would tell, or may not be read: each once, with its place."""
+        """What only running code would tell: each once, with its place."""
         for evidence in {(evidence.path, evidence.line): evidence for evidence in unknown}.values():
             path = self.source(evidence)
-            lead = "" if evidence.fact.startswith(NOT_READ) else "what this adds to the path: "
-            self.line((f"{message}  ", ORANGE), f"{lead}{self.shown(evidence.fact)}")
+            self.line((f"{message}  ", ORANGE), f"what this adds to the path: {self.shown(evidence.fact)}")
             self.line(" " * (len(message) + 4), (path, QUIET))
 
     def not_read(self, unread: list[Unread], style: str = ORANGE) -> None:

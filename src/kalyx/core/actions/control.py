@@ -271,7 +271,7 @@ def _of_the_files(control: _Control, source: str, keys: list[str], whose: str) -
 def _other_file(control: _Control, theirs: str, path: str) -> Evidence:
     """In words: a file of a distribution has another content elsewhere, or does not exist here."""
     if control.reader.exists(path):
-        return Evidence(fact=f"{theirs} has another content in this file", source=path, path=path)
+        return Evidence.at(path, f"{theirs} has another content in this file")
     return Evidence(fact=f"{theirs} has a file that is not here", source=f"nothing at {path}")
 
 
@@ -316,7 +316,7 @@ def _of_strays(control: _Control, keys: list[str]) -> Finding | None:
 def _leftover(control: _Control, decisive: Decisive, what: str) -> Finding:
     """Files that stand in the way: of a distribution that is removed as a whole, or of none."""
     case, machine = control.case, control.machine
-    facts = [Evidence(fact=f"{what} this", source=path, path=path) for path in decisive.items[:_SHOWN]]
+    facts = [Evidence.at(path, f"{what} this") for path in decisive.items[:_SHOWN]]
     owner = case.owner(decisive.items[0])
     if owner is not None:
         from kalyx.core.model.steps import Uninstall
@@ -371,11 +371,5 @@ def _of_the_versions(control: _Control, source: str, whose: str) -> Finding | No
 
 def _finding(control: _Control, message: str, facts: list[Evidence], fix: Fix) -> Finding:
     works = Evidence(fact="with this changed the import works", source="tried")
-    finding = Finding(
-        cause="decisive-difference",
-        certainty="proven",
-        message=message,
-        evidence=[*facts, works, *raised_evidence(control.case)],
-        fixes=[fix],
-    )
+    finding = Finding.proven("decisive-difference", message, [*facts, works, *raised_evidence(control.case)], [fix])
     return with_undo(finding, control.machine)

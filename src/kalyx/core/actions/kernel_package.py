@@ -10,8 +10,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from kalyx.core.environments.finding import manager_roots
-from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
+from kalyx.core.text.versions import minor_of
 
 _SYSTEM_INSTALLER, _SYSTEM_LIST = "/usr/bin/apt-get", "/usr/bin/apt-cache"
 

@@ -10,7 +10,6 @@ from msgspec.structs import replace
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import LINK_LIMIT, FileStat
-from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
 
 # Long options that take a value (Python's "Command line and environment").
@@ -129,10 +128,9 @@ class Invocation(Struct, kw_only=True):
             if reader.is_folder(script) or _is_in_archive(reader, script):
                 # A folder or an archive with a program in it is itself the first entry, as it is named: from 3.9 on
                 # after the current folder; Windows and PyPy tidy that.
-                major, minor = (leading_number(part) for part in interpreter.version.split(".")[:2])
                 is_tidied = reader.system == "windows" or interpreter.implementation == "pypy"
                 full = script if is_tidied else written
-                self.first = full if (major, minor) >= (3, 9) else program[0]
+                self.first = full if interpreter.pair >= (3, 9) else program[0]
                 self.first_origin = "the program"
                 self.is_program = True
             else:

@@ -23,8 +23,8 @@ from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.once import once
 from kalyx.core.system.reader import variable_of
 from kalyx.core.text.lines import file_lines
-from kalyx.core.text.numbers import leading_number
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.versions import numbers_of
 
 # The origin of an entry that only the interpreter itself could name.
 STARTUP = "start-up code"
@@ -64,9 +64,8 @@ class _Builder:
         self.reader = reader
         self.interpreter = interpreter
         self.invocation = invocation
-        parts = interpreter.version.split(".")
-        self.minor = (int(parts[0]), int(parts[1]))
-        self.micro = leading_number(parts[2]) if len(parts) > 2 else 0
+        self.minor = interpreter.pair
+        self.micro = (numbers_of(interpreter.version) + [0] * 3)[2]
         self.tag = interpreter.tag
         self.result = SearchPath()
         self.known: set[str] = set()
@@ -339,7 +338,7 @@ class _Builder:
         except UnicodeDecodeError:
             if self.minor >= (3, 0) and not newer:
                 self.result.unknown.append(
-                    Evidence(fact="a path file that is not UTF-8 may stop this version", source=path, path=path)
+                    Evidence.at(path, "a path file that is not UTF-8 may stop this version")
                 )
             text = raw.decode("latin-1")
         # The newer ones split the text as such, which knows more ends of lines than files do.
@@ -387,15 +386,14 @@ class _Builder:
                         text = self.reader.text_or_none(path, 65536)
                         if text is None or "path" in text:
                             self.result.unknown.append(
-                                Evidence(fact=f"{name} may change the search path", source=path, path=path)
+                                Evidence.at(path, f"{name} may change the search path")
                             )
                         return
 
 
 def is_switched_on(value: str | None, interpreter: Interpreter) -> bool:
     """Whether a variable that is a switch is on: any text, from 3.7 any text but the number nought."""
-    minor = tuple(int(part) for part in interpreter.version.split(".")[:2])
-    if not value or minor < (3, 7) or interpreter.implementation != "cpython":
+    if not value or interpreter.pair < (3, 7) or interpreter.implementation != "cpython":
         return bool(value)
     # As the C library's strtol reads a number, to the text's end.
     return not _NOUGHT.fullmatch(value)
@@ -415,7 +413,7 @@ def site_folders(reader: Reader, prefix: str, interpreter: Interpreter, library:
     if reader.system == "windows":
         prefix = str(reader.path.normpath(prefix))  # as site makes each folder absolute
         return [prefix, reader.join(prefix, "Lib", "site-packages")]
-    major = int(interpreter.version.split(".")[0])
+    major = interpreter.pair[0]
     tag = interpreter.tag
     name = interpreter.implementation if interpreter.implementation == "pypy" else "python"
     library_folder = reader.name(reader.parent(library)) if library else "lib"

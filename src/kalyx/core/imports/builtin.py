@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from functools import cache
 
+from kalyx.core.text.versions import pair_of
+
 _COMMON = (
     "_ast _codecs _collections _functools _imp _io _locale _operator _signal _sre _stat _string _symtable _thread"
     " _tracemalloc _warnings _weakref atexit builtins errno faulthandler gc itertools marshal posix pwd sys time"
@@ -51,7 +53,7 @@ _FROZEN = {"_frozen_importlib", "_frozen_importlib_external"}
 @cache
 def names(version: str) -> frozenset[str]:
     """The compiled-in module names of a version (``3.11.7``), for a POSIX build."""
-    major, minor = (int(part) for part in version.split(".")[:2])
+    major, minor = pair_of(version)
     if major < 3:
         return frozenset(_OLD)
     result = set(_COMMON) | _FROZEN

@@ -11,7 +11,7 @@ from kalyx.core.imports.resolver import Resolution
 from kalyx.core.imports.trial import Raised
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.text.numbers import leading_number
+from kalyx.core.text.versions import pair_of
 
 _LIMIT = 4 * 1024 * 1024
 
@@ -32,7 +32,7 @@ def refused_source(reader: Reader, interpreter: Interpreter, resolution: Resolut
 
 
 def _error(raw: bytes, version: str) -> SyntaxError | ValueError | None:
-    major, minor = (leading_number(part) for part in version.split(".")[:2])
+    major, minor = pair_of(version)
     if b"\0" in raw:
         return ValueError("source code string cannot contain null bytes")
     if major < 3:

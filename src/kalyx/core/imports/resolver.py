@@ -16,7 +16,6 @@ from kalyx.core.environments.searchpath import SearchPath
 from kalyx.core.imports import builtin
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.text.versions import numbers_of
 
 _DEEP = 200  # packages in packages: no path of a file system holds more
 _ARCHIVE_LIMIT = 64 * 1024 * 1024
@@ -187,7 +186,7 @@ class Resolver:
                 winner.portions += [folder for location in others + portions for folder in location.portions]
                 return Resolution(winner, [])
             return Resolution(winner, others + portions)
-        if portions and int(self.interpreter.version.split(".")[0]) >= 3:
+        if portions and self.interpreter.pair[0] >= 3:
             whole = Location(dotted, "namespace", portions[0].path, portions[0].entry, [p.path for p in portions])
             return Resolution(whole, [])
         return Resolution(None, others, dotted)
@@ -258,7 +257,7 @@ class Resolver:
                     folder = [self.reader.join(archive, *stem.split("/"))] if kind == "package" else []
                     return Location(dotted, kind, path, entry, folder)
         # A folder counts where the archive lists it as one; from 3.14 on where anything in it is listed.
-        newer = numbers_of(self.interpreter.version)[:2] >= [3, 14]
+        newer = self.interpreter.pair >= (3, 14)
         if stem + "/" in members or (newer and any(member.startswith(stem + "/") for member in members)):
             folder = [self.reader.join(archive, *stem.split("/"))]
             return Location(dotted, "namespace", folder[0], entry, folder)

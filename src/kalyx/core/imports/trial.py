@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import TYPE_CHECKING
 
-from msgspec import Struct, structs
+from msgspec import Struct
 
 from kalyx.core.interpreters.asking import ask_witness
 from kalyx.core.text.numbers import leading_number
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 _STOOD = pattern(r'\s+File "(.*)", line (\d+) in (.*)$')
 
 
-class Frame(Struct, frozen=True):
+class Frame(Struct, frozen=True, array_like=True):
     """A line of code that a failure passed through."""
 
     file: str
@@ -32,7 +32,7 @@ class Frame(Struct, frozen=True):
 
 
 class Raised(Struct):
-    """One exception of the chain, with the frames it passed through."""
+    """One exception of the chain, as the probe reports it, with the frames that it passed through."""
 
     type: str
     text: str
@@ -46,41 +46,9 @@ class Raised(Struct):
     members: list[str] = []
 
 
-class _Link(Struct):
-    """One exception as the probe reports it."""
+class Report(Struct):
+    """What the probe reports of an import: where the module is, or the chain of exceptions (the last raised first)."""
 
-    type: str
-    text: str
-    frames: list[tuple[str | None, int | None, str | None]] = []
-    name: str | None = None
-    path: str | None = None
-    import_error: bool = False
-    file: str | None = None
-    line: int | None = None
-    bases: list[str] = []
-    members: list[str] = []
-
-
-class _Attempt(Struct):
-    """The probe's report of an import."""
-
-    imports: bool
-    chain: list[_Link]
-    path: list[str]
-    loaded: list[str]
-    files: dict[str, str]
-    seconds: float
-    file: str | None = None
-    folders: list[str] | None = None
-    version: str | None = None
-    members: int = 0
-    limits: dict[str, int] = {}
-
-
-class Trial(Struct):
-    """The result of an import: where the module was found, or the chain of exceptions (the last raised first)."""
-
-    answered: bool
     imports: bool = False
     file: str | None = None
     folders: list[str] | None = None
@@ -90,12 +58,19 @@ class Trial(Struct):
     loaded: list[str] = []
     files: dict[str, str] = {}
     seconds: float = 0.0
+    version: str | None = None
+    limits: dict[str, int] = {}  # of resources, in the system's own units
+
+
+class Trial(Report, kw_only=True):
+    """An import that was tried: the probe's report, or how the process ended without one."""
+
+    answered: bool
     output: str = ""
     signal: str | None = None
     timed_out: bool = False
     status: int | None = None
     problem: str | None = None
-    limits: dict[str, int] = {}  # of resources, in the system's own units
     stack: list[Frame] = []  # the stack when the process died or was stopped, innermost first
 
     @property
@@ -169,7 +144,7 @@ def try_import(
         ["-B", *flags],
         # A little before the end, so that the stack is told.
         [f"try:{max(seconds * 0.9, seconds - 1):g}:{len(changes)}", began, *changes, module, *names],
-        _Attempt,
+        Report,
         variables=variables,
         folder=folder,
         seconds=seconds,
@@ -178,26 +153,7 @@ def try_import(
     words = (ended.errors[-20_000:]).decode("utf-8", "replace")
     if answer is None:
         return _silent(ended, words)
-    return Trial(
-        answered=True,
-        imports=answer.imports,
-        file=answer.file,
-        folders=answer.folders,
-        members=answer.members,
-        chain=[_raised(link) for link in answer.chain],
-        path=answer.path,
-        loaded=answer.loaded,
-        files=answer.files,
-        limits=answer.limits,
-        seconds=answer.seconds,
-        output=words,
-    )
-
-
-def _raised(link: _Link) -> Raised:
-    frames = [Frame(file or "", line or 0, function or "") for file, line, function in link.frames]
-    remainder = {key: value for key, value in structs.asdict(link).items() if key != "frames"}
-    return Raised(frames=frames, **remainder)
+    return Trial(answered=True, output=words, **{name: getattr(answer, name) for name in Report.__struct_fields__})
 
 
 def _silent(ended: Ended, words: str) -> Trial:

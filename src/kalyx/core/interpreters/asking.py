@@ -10,9 +10,10 @@ from msgspec import Struct
 
 from kalyx.core.data import PROBE_PATH
 from kalyx.core.interpreters.suffixes import suffixes_of
-from kalyx.core.interpreters.versions import installation_at, minor_of
+from kalyx.core.interpreters.versions import installation_at
 from kalyx.core.model.records import Interpreter
 from kalyx.core.system import Reader
+from kalyx.core.text.versions import minor_of
 
 if TYPE_CHECKING:
     from kalyx.core.system.runner import Ended, Runner

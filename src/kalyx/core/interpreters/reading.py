@@ -25,7 +25,7 @@ from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.lines import file_lines
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
-from kalyx.core.text.versions import numbers_of
+from kalyx.core.text.versions import minor_of, pair_of
 
 # Of a version as settings write it: 3.11.7, 3.13.0rc2.
 _VERSION = pattern(r"[23]\.[0-9]{1,3}(?![0-9])(?:\.[0-9]{1,3}(?![0-9]))?(?:(?:a|b|rc)[0-9]{1,3})?")
@@ -127,7 +127,7 @@ def _folder_for_settings(reader: Reader, executable: str) -> PyvenvCfg | None:
 def settings_of(reader: Reader, interpreter: Interpreter) -> PyvenvCfg | None:
     """The settings that an interpreter goes by, which it was read with; None where there are none."""
     settings = settings_for(reader, interpreter.executable)
-    newer = numbers_of(interpreter.version) >= [3, 14]
+    newer = interpreter.pair >= (3, 14)
     return settings or (_folder_for_settings(reader, interpreter.executable) if newer else None)
 
 
@@ -269,7 +269,7 @@ def _read_binary(reader: Reader, executable: str, end: str, real: str, links: li
     architecture = _architecture(reader, real)
     prefix = base.installation.prefix
     base_prefix = base.installation.prefix
-    newer = numbers_of(base.installation.minor) >= [3, 14]
+    newer = pair_of(base.installation.minor) >= (3, 14)
     settings = settings or (_folder_for_settings(reader, executable) if newer else None)
     if settings is None or base.installation.minor.startswith("2."):
         # Python 2 reads no settings file itself; the site module that the environment tool installed reads one.
@@ -397,7 +397,7 @@ def _base_of(reader: Reader, end: str, real: str, settings: PyvenvCfg | None) ->
         minor = minor or (_minor_in_settings(settings) if settings is not None else None)
     if minor is not None and minor.startswith("2.") and reader.system != "windows":
         settings, copied = None, False  # it knows no such file
-    newer = reader.system == "windows" or (minor is not None and int(minor.split(".")[1]) >= 11)
+    newer = reader.system == "windows" or (minor is not None and pair_of(minor) >= (3, 11))
     home = settings.get("home") if settings is not None else None
     starts = []
     if home and settings is not None and (newer or copied):
@@ -433,7 +433,7 @@ def version_in(settings: PyvenvCfg) -> str | None:
 
 def _minor_in_settings(settings: PyvenvCfg) -> str | None:
     version = version_in(settings)
-    return versions.minor_of(version) if version is not None else None
+    return minor_of(version) if version is not None else None
 
 
 def _baseless_reason(reader: Reader, executable: str, settings: PyvenvCfg | None) -> str:

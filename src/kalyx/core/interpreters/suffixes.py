@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from kalyx.core.system import Reader
 from kalyx.core.text.numbers import is_number
+from kalyx.core.text.versions import pair_of
 
 _WINDOWS = {
     "x86_64": "win_amd64",
@@ -23,7 +24,7 @@ def suffixes_of(
     reader: Reader, version: str, implementation: str, library: str, abi_flags: str, architecture: str | None
 ) -> list[str]:
     """``library``: the folder of its standard library; ``abi_flags``: d, m, t, u; ``architecture``: of its own file."""
-    major, minor = (int(part) for part in version.split(".")[:2])
+    major, minor = pair_of(version)
     lock = "t" not in abi_flags  # without the lock there is a stable binary interface from 3.15 on (PEP 803)
     if reader.system == "windows":
         if major < 3:

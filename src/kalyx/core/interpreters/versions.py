@@ -12,6 +12,7 @@ from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.once import once
 from kalyx.core.text.numbers import is_number
 from kalyx.core.text.patterns import pattern
+from kalyx.core.text.versions import minor_of
 
 # The interpreter keeps its version as a NUL-framed string in its own image.
 _WINDOWS_LIBRARY = pattern(r"python(\d)(\d+)t?(?:_d)?\.dll")
@@ -26,11 +27,6 @@ class Installation(Struct, frozen=True):
     library: str
     implementation: str
     library_folder: str = "lib"
-
-
-def minor_of(version: str) -> str:
-    """``3.11.7`` gives ``3.11``."""
-    return ".".join(version.split(".")[:2])
 
 
 @once

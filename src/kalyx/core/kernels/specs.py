@@ -38,7 +38,6 @@ def valid_id(identifier: str) -> bool:
     return bool(identifier) and set(identifier) <= ID_LETTERS and identifier.strip(".") != ""
 
 
-
 def id_from(name: str) -> str:
     """The id under which an environment of this name is registered where nobody gives another."""
     words = name.replace("\\", "/").split("/")
@@ -92,12 +91,8 @@ def kernel_of_spec(
     if problem is None and not usual and spec.provisioner not in provisioners(reader, server):
         problem = f"it asks for the provisioner {spec.provisioner!r}, which this server does not have"
     if problem is not None:
-        finding = Finding(
-            cause="spec-unreadable",
-            certainty="proven",
-            message=f"the kernel file of {identifier} cannot be used: {problem}",
-            evidence=[Evidence(fact=problem, source=path, path=path)],
-        )
+        message = f"the kernel file of {identifier} cannot be used: {problem}"
+        finding = Finding.proven("spec-unreadable", message, [Evidence.at(path, problem)])
         name = reader.name(folder)
         kernel = Kernel(key=key, id=identifier, label=name, folder=folder, argv=[], command=[], reach=reach)
         return kernel.with_condition(finding.cause, finding)
@@ -310,8 +305,7 @@ def _own_names(server: Server) -> set[str]:
     """The names by which a kernel file means the server's own interpreter."""
     if server.interpreter is None:
         return {"python", "python3"}
-    major, minor = server.interpreter.version.split(".")[:2]
-    return {"python", f"python{major}", f"python{major}.{minor}"}
+    return {"python", f"python{server.interpreter.pair[0]}", f"python{server.interpreter.minor}"}
 
 
 def _followed(reader: Reader, command: list[str], variables: Mapping[str, str], *, sets_variables: bool) -> Starts:
@@ -371,15 +365,11 @@ def _program(reader: Reader, word: str, variables: Mapping[str, str]) -> str | N
 
 def _hidden(kernel: Kernel, winner: Kernel) -> Kernel:
     """The kernel, hidden by another of the same id."""
-    finding = Finding(
-        cause="hidden",
-        certainty="proven",
-        message=f"another kernel of the same id comes first: {winner.folder}",
-        evidence=[
-            Evidence(fact=f"{winner.id} is here first", source=winner.folder, path=winner.folder),
-            Evidence(fact=f"and here again: {kernel.folder}", source=kernel.folder, path=kernel.folder),
-        ],
-    )
+    evidence = [
+        Evidence.at(winner.folder, f"{winner.id} is here first"),
+        Evidence.at(kernel.folder, f"and here again: {kernel.folder}"),
+    ]
+    finding = Finding.proven("hidden", f"another kernel of the same id comes first: {winner.folder}", evidence)
     return kernel.with_condition("hidden", finding)
 
 

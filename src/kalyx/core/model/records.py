@@ -7,6 +7,7 @@ examined machine; sizes are bytes; times are seconds.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Literal
 
 from msgspec import Struct
@@ -14,6 +15,7 @@ from msgspec.structs import force_setattr, replace
 
 from kalyx.core.model.steps import Step, WriteImport
 from kalyx.core.text.redaction import shown_variables
+from kalyx.core.text.versions import minor_of, pair_of
 
 KnownBy = Literal["reading", "asking"]
 Certainty = Literal["proven", "likely", "possible"]
@@ -74,7 +76,12 @@ class Interpreter(Struct, frozen=True, kw_only=True):
     @property
     def minor(self) -> str:
         """``3.11`` of ``3.11.7``."""
-        return ".".join(self.version.split(".")[:2])
+        return minor_of(self.version)
+
+    @property
+    def pair(self) -> tuple[int, int]:
+        """(3, 11) of ``3.11.7``."""
+        return pair_of(self.version)
 
     @property
     def tag(self) -> str:
@@ -89,6 +96,11 @@ class Evidence(Struct, frozen=True, kw_only=True):
     source: str
     path: str | None = None
     line: int | None = None
+
+    @classmethod
+    def at(cls, path: str, fact: str, line: int | None = None) -> Evidence:
+        """A fact that was read in a file, or in a folder."""
+        return cls(fact=fact, source=path, path=path, line=line)
 
 
 FixState = Literal["tested", "certain", "may-help"]
@@ -154,6 +166,21 @@ class Finding(Struct, frozen=True, kw_only=True):
     fixes: list[Fix] = []
     experiments: list[Tried] = []
 
+    @classmethod
+    def proven(cls, cause: str, message: str, evidence: list[Evidence], fixes: Sequence[Fix] = ()) -> Finding:
+        """A finding that a trial, a file or a link leaves no doubt about."""
+        return cls(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=list(fixes))
+
+    @classmethod
+    def likely(cls, cause: str, message: str, evidence: list[Evidence], fixes: Sequence[Fix] = ()) -> Finding:
+        """A finding by reading alone."""
+        return cls(cause=cause, certainty="likely", message=message, evidence=evidence, fixes=list(fixes))
+
+    @classmethod
+    def possible(cls, cause: str, message: str, evidence: list[Evidence], fixes: Sequence[Fix] = ()) -> Finding:
+        """A finding that may explain what was seen."""
+        return cls(cause=cause, certainty="possible", message=message, evidence=evidence, fixes=list(fixes))
+
     def __post_init__(self) -> None:
         """Sort the fixes: certain ones, those that may help, those that failed; else in their order, each only once."""
         is_guess = self.certainty == "possible" or self.cause in _ONLY_HOW
@@ -193,6 +220,11 @@ class Environment(Struct, frozen=True, kw_only=True):
     executable: str | None = None
     known_by: KnownBy = "reading"
     called: str = ""  # its own name, without the folder above that the unique name may begin with
+
+    @property
+    def minor(self) -> str:
+        """``3.11`` of ``3.11.7``; empty where the version is not known."""
+        return minor_of(self.version or "")
 
     @property
     def target(self) -> str:

@@ -24,8 +24,7 @@ from kalyx.core.model.records import (
 )
 from kalyx.core.model.steps import Step
 
-# How a doubt begins that is not about start-up code: a place that may not be read.
-NOT_READ = "not read: "
+DifferenceKind = Literal["interpreter", "version", "platform", "kernel", "search_path", "package", "variable"]
 
 
 class SurveyAnswer(Struct, kw_only=True):
@@ -109,7 +108,7 @@ class PackagesAnswer(Struct, kw_only=True):
 class Difference(Struct, frozen=True, kw_only=True):
     """One difference between two targets."""
 
-    what: Literal["interpreter", "version", "platform", "kernel", "search_path", "package", "variable"]
+    what: DifferenceKind
     name: str
     left: str | None
     right: str | None
@@ -123,7 +122,8 @@ class ContrastAnswer(Struct, kw_only=True):
     right: Seat
     same: bool
     differences: list[Difference]
-    unproved: list[Evidence] = []  # what could hide a difference
+    unproved: list[Evidence] = []  # start-up code that was not run, and could hide a difference
+    unread: list[Unread] = []  # so could these
 
 
 class EnterAnswer(Struct, kw_only=True):

@@ -6,10 +6,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG
-from kalyx.core.interpreters.versions import minor_of
-from kalyx.core.model.records import Evidence, Interpreter, Kernel, Package, Seat
-from kalyx.core.model.results import ContrastAnswer, Difference
+from kalyx.core.model.records import Evidence, Interpreter, Kernel, Package, Seat, Unread
+from kalyx.core.model.results import ContrastAnswer, Difference, DifferenceKind
 from kalyx.core.text.names import canonical
+from kalyx.core.text.versions import minor_of
 
 # Variables that change what an interpreter does.
 MATTERING = ("PYTHONPATH", "PYTHONHOME", "PYTHONNOUSERSITE", "PYTHONSAFEPATH", "PYTHONUSERBASE", "PYTHONSTARTUP",
@@ -26,6 +26,7 @@ class Side(Struct):
     seat: Seat
     packages: list[Package]
     unknown: list[Evidence] = []
+    unread: list[Unread] = []
     is_record: bool = False
     system: str = ""
     kernels: list[Kernel] | None = None  # of a whole machine: its kernels
@@ -37,9 +38,9 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
     left, right = first.seat, second.seat
     differences: list[Difference] = []
 
-    def note(what: str, name: str, one: str | None, other: str | None) -> None:
+    def note(what: DifferenceKind, name: str, one: str | None, other: str | None) -> None:
         if one != other:
-            differences.append(Difference(what=what, name=name, left=one, right=other))  # type: ignore[arg-type]
+            differences.append(Difference(what=what, name=name, left=one, right=other))
 
     interpreter, other = left.interpreter, right.interpreter
     if interpreter is not None and other is not None:
@@ -64,8 +65,10 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
         _paths(left, right, differences)  # two machines have no common paths
     _packages(first.packages, second.packages, differences)
     unproved = first.unknown + second.unknown
+    unread = list({refusal.path: refusal for refusal in first.unread + second.unread}.values())
+    same = not (differences or unproved or unread)
     return ContrastAnswer(
-        left=left, right=right, same=not differences and not unproved, differences=differences, unproved=unproved
+        left=left, right=right, same=same, differences=differences, unproved=unproved, unread=unread
     )
 
 

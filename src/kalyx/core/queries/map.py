@@ -13,10 +13,9 @@ from itertools import permutations
 
 from msgspec import Struct
 
-from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.model.action_results import MapBox, MapWay, Picture
 from kalyx.core.model.records import Environment, Interpreter, Relation, Seat
-from kalyx.core.text.versions import numbers_of
+from kalyx.core.text.versions import minor_of, numbers_of
 
 # Heights: of a seat, between seats, between rows, of the columns' names, of a box's head, of a row.
 SEAT, GAP, BLOCK, TOP, HEAD, ROOM = 30, 5, 14, 26, 44, 46

@@ -164,7 +164,7 @@ def _case(
         from kalyx.core.imports.compiling import refused_source
 
         refused = refused_source(machine.reader, interpreter, resolution)
-        case.trial = Trial(True, chain=[refused]) if refused is not None else None
+        case.trial = Trial(answered=True, chain=[refused]) if refused is not None else None
     if command is not None:
         case.runs = tuple(command_given(machine.reader, command).words)
     return case, refusal

@@ -167,7 +167,7 @@ def _relative(
     above, dotted = no_parent_package.package_of(machine.reader, path)
     depth = len((dotted or "").split(".")) - (not path.endswith("__init__.py"))
     if is_script or dotted is None or asked.level > depth:
-        seen = [Evidence(fact=asked.statement, source=path, path=path, line=asked.line)]
+        seen = [Evidence.at(path, asked.statement, asked.line)]
         shell = machine.shell_seat.interpreter
         python = shell.executable if shell is not None else "python"
         if is_script or dotted is None:

@@ -65,7 +65,7 @@ class Meaning(Struct, frozen=True):
     @property
     def evidence(self) -> Evidence:
         """The line, to be shown."""
-        return Evidence(fact=self.text, source=self.path, path=self.path, line=self.line)
+        return Evidence.at(self.path, self.text, self.line)
 
 
 class Taken(Struct):

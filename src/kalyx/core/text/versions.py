@@ -16,6 +16,17 @@ def change_of(before: str, after: str) -> str:
     return "upgrade" if new > old else "downgrade" if new < old else "change"
 
 
+def minor_of(version: str) -> str:
+    """``3.11.7`` gives ``3.11``."""
+    return ".".join(version.split(".")[:2])
+
+
+def pair_of(version: str) -> tuple[int, int]:
+    """``3.11.7`` gives (3, 11); nought stands for a number that is not there."""
+    major, minor = [*(leading_number(part) for part in version.split(".")[:2]), 0, 0][:2]
+    return major, minor
+
+
 def numbers_of(version: str) -> list[int]:
     """The numbers of a version, for comparisons that need not be exact."""
     import re

@@ -82,7 +82,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=f"{name}={value}", source=f"the variable {name}", path=value if is_there else None)]
     if seat.interpreter is not None:
         path = seat.interpreter.executable
-        evidence.append(Evidence(fact=f"python on PATH is of {runs}", source=path, path=path))
+        evidence.append(Evidence.at(path, f"python on PATH is of {runs}"))
     if not is_there:
         evidence.append(Evidence(fact="that folder is not there any more", source=value))
     shell = shell_called(machine.shell.name)
@@ -92,10 +92,5 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         fix = Fix(message="activate it again", steps=[fixes.by_hand(line)])
     else:
         fix = Fix(message="start a new shell", steps=[fixes.by_hand("close this shell and open another")])
-    return Finding(
-        cause="activation-differs",
-        certainty="proven",
-        message=f"this shell says that {reader.name(value)} is activated, and python starts {runs}",
-        evidence=evidence,
-        fixes=[fix],
-    )
+    message = f"this shell says that {reader.name(value)} is activated, and python starts {runs}"
+    return Finding.proven("activation-differs", message, evidence, [fix])

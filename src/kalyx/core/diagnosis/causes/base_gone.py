@@ -18,10 +18,10 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, recreated, remake, same_minor
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import NotAnInterpreter, version_in
-from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.system.reasons import NOTHING_THERE
+from kalyx.core.text.versions import minor_of
 
 
 def look_at_environment(view: View, machine: Machine) -> Finding | None:
@@ -40,10 +40,10 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
 
 def _finding(view: View, machine: Machine, cause: str, message: str, fact: str, path: str) -> Finding:
     """What does not start, what the settings say of its base, and how the environment is recreated."""
-    settings, evidence = view.settings, [Evidence(fact=fact, source=path, path=path)]
+    settings, evidence = view.settings, [Evidence.at(path, fact)]
     if settings is not None and settings.get("home"):
         home = f"home = {settings.get('home')}"
-        evidence.append(Evidence(fact=home, source=settings.path, path=settings.path, line=settings.line("home")))
+        evidence.append(Evidence.at(settings.path, home, settings.line("home")))
     base = same_minor(view, machine)
     if base is not None and base.version.startswith("3."):
         offered = [remake(view, machine, base)]
@@ -100,8 +100,8 @@ def _upgraded(view: View, machine: Machine) -> Finding | None:
             return None
         made_for, site = others[-1]
     evidence = [
-        Evidence(fact=f"it was created for {made_for}", source=site, path=site),
-        Evidence(fact=f"it starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable),
+        Evidence.at(site, f"it was created for {made_for}"),
+        Evidence.at(interpreter.executable, f"it starts {interpreter.version}"),
     ]
     old = [interpreter for interpreter in machine.interpreters if interpreter.minor == made_for]
     if old:

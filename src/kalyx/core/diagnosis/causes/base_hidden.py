@@ -51,21 +51,17 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     line = view.settings.line("include-system-site-packages")
     switch = f"to see all of the base's packages: write include-system-site-packages = true in {view.settings.path}"
     case.propose("base-hidden", Experiment(f"with the base's {location.entry} on the path", put=(location.entry,)))
-    return Finding(
-        cause="base-hidden",
-        certainty="proven",
-        message=f"{missing} is in the base Python ({base.prefix}), whose packages {view.environment.name} does not use",
-        evidence=[
-            Evidence(fact=f"{missing} is in the base", source=location.path, path=location.path),
-            Evidence(
-                fact="include-system-site-packages = " + (view.settings.get("include-system-site-packages") or "false"),
-                source=view.settings.path,
-                path=view.settings.path,
-                line=line,
-            ),
-        ],
-        fixes=[
-            installing(machine, interpreter, missing, owner),
-            Fix(message="let the environment use the base Python's packages", steps=[fixes.by_hand(switch)]),
-        ],
-    )
+    message = f"{missing} is in the base Python ({base.prefix}), whose packages {view.environment.name} does not use"
+    evidence = [
+        Evidence.at(location.path, f"{missing} is in the base"),
+        Evidence.at(
+            view.settings.path,
+            "include-system-site-packages = " + (view.settings.get("include-system-site-packages") or "false"),
+            line,
+        ),
+    ]
+    offered = [
+        installing(machine, interpreter, missing, owner),
+        Fix(message="let the environment use the base Python's packages", steps=[fixes.by_hand(switch)]),
+    ]
+    return Finding.proven("base-hidden", message, evidence, offered)

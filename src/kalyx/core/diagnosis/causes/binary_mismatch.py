@@ -82,18 +82,11 @@ def look(case: Tried, machine: Machine) -> Finding | None:
         return None
     evidence = [
         Evidence(fact=details.words[:300], source="the trial"),
-        Evidence(fact=f"{other.name} {other.version} is here", source=other.path, path=other.path),
-        owned(asker)
-        if not paths
-        else Evidence(fact=f"it belongs to {asker.name} {asker.version}", source=paths[0], path=paths[0]),
+        Evidence.at(other.path, f"{other.name} {other.version} is here"),
+        owned(asker) if not paths else Evidence.at(paths[0], f"it belongs to {asker.name} {asker.version}"),
     ]
-    return Finding(
-        cause="binary-mismatch",
-        certainty="proven",
-        message=f"{asker.name} {asker.version} was compiled against another {other.name} than the {other.version} here",
-        evidence=evidence,
-        fixes=_ways_out(case, machine, asker, other, details),
-    )
+    message = f"{asker.name} {asker.version} was compiled against another {other.name} than the {other.version} here"
+    return Finding.proven("binary-mismatch", message, evidence, _ways_out(case, machine, asker, other, details))
 
 
 def _mismatch_in(words: str) -> _Mismatch | None:

@@ -35,23 +35,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         looks = case.environment.name if case.environment is not None else "no environment"
         called = "the shell" if seat.seat == "shell" else f"{seat.seat} {seat.name}"
         step = fixes.by_hand(f"in {source}, line {case.seat.line or 1}, write {seat.interpreter.executable}")
-        return Finding(
-            cause="checker-only",
-            certainty="proven",
-            message=f"{case.missing} imports when run ({called}); only the checker looks in {looks}",
-            evidence=[
-                Evidence(
-                    fact=f"the checker's interpreter is chosen here: {case.seat.parts[0].word}",
-                    source=source,
-                    path=source,
-                    line=case.seat.line,
-                ),
-                Evidence(
-                    fact=f"{case.missing} is in {seat.environment.name}", source=location.path, path=location.path
-                ),
-            ],
-            fixes=[Fix(message="let the checker look where the code runs", steps=[step], changes=[source])],
-        )
+        message = f"{case.missing} imports when run ({called}); only the checker looks in {looks}"
+        evidence = [
+            Evidence.at(source, f"the checker's interpreter is chosen here: {case.seat.parts[0].word}", case.seat.line),
+            Evidence.at(location.path, f"{case.missing} is in {seat.environment.name}"),
+        ]
+        offered = [Fix(message="let the checker look where the code runs", steps=[step], changes=[source])]
+        return Finding.proven("checker-only", message, evidence, offered)
     return None
 
 

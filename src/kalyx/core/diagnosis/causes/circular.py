@@ -36,7 +36,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=" → ".join(dict.fromkeys(names)) + f" → {names[-1]}", source="the trial's frames")]
     for frame, following in zip(loop, [*loop[1:], loop[0]], strict=True):
         fact = f"asks for {reader.name(following.file)}"
-        evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
+        evidence.append(Evidence.at(frame.file, fact, frame.line))
     evidence += raised_evidence(case)
     last = loop[-1]
     owner = case.owner(last.file)
@@ -46,13 +46,8 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         evidence.append(owned(owner))
         fix = fixes.install(machine, case.interpreter, owner.name, "--upgrade")
         fix = fix.called(f"upgrade {owner.name}: a newer release may import in another order")
-    return Finding(
-        cause="circular",
-        certainty="proven",
-        message=f"{names[0]} imports itself while it is still loading, through {names[-2]}",
-        evidence=evidence,
-        fixes=[fix],
-    )
+    message = f"{names[0]} imports itself while it is still loading, through {names[-2]}"
+    return Finding.proven("circular", message, evidence, [fix])
 
 
 def by_itself(machine: Machine, interpreter: Interpreter, answer: ImportAnswer) -> Finding:
@@ -61,9 +56,7 @@ def by_itself(machine: Machine, interpreter: Interpreter, answer: ImportAnswer) 
     return _of_one(machine, interpreter, location.path, location.line, [])
 
 
-def _of_one(
-    machine: Machine, interpreter: Interpreter, path: str, line: int | None, raised: list[Evidence]
-) -> Finding:
+def _of_one(machine: Machine, interpreter: Interpreter, path: str, line: int | None, raised: list[Evidence]) -> Finding:
     name = machine.reader.name(path)
     top = name.removesuffix(".py")
     by_hand = fixes.by_hand(f"in {path}, take the import of {top} out: a file cannot import from itself")
@@ -75,10 +68,6 @@ def _of_one(
         message = f"rename it, and install {known.name}, which provides the {top} that most code means"
         offered.insert(0, Fix(message=message, steps=[*aside.steps, *brings.steps],
                             changes=[*aside.changes, *brings.changes], state=aside.state))  # fmt: skip
-    return Finding(
-        cause="circular",
-        certainty="proven",
-        message=f"{name} imports itself: its own name is that of the module it asks for",
-        evidence=[Evidence(fact=f"import {top} finds this very file", source=path, path=path, line=line), *raised],
-        fixes=offered,
-    )
+    message = f"{name} imports itself: its own name is that of the module it asks for"
+    evidence = [Evidence.at(path, f"import {top} finds this very file", line), *raised]
+    return Finding.proven("circular", message, evidence, offered)

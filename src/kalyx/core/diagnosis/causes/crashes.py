@@ -41,20 +41,14 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     location = case.resolution.location
     stood = next((frame for frame in trial.stack if is_in_a_file(frame)), None)
     if stood is not None:
-        evidence.append(Evidence(fact="it died here", source=stood.file, path=stood.file, line=stood.line))
+        evidence.append(Evidence.at(stood.file, "it died here", stood.line))
     owner = case.owner(stood.file) if stood is not None else None
     owner = owner or (case.owner(location.path) if location is not None else None)
     if owner is not None:
         fix = reinstall(machine, case.interpreter, owner)
     else:
         fix = Fix(message="look at its last output", steps=[fixes.by_hand("", _line(case, machine))])
-    return Finding(
-        cause="crashes",
-        certainty="proven",
-        message=f"the interpreter dies while importing {case.module}",
-        evidence=evidence,
-        fixes=[fix],
-    )
+    return Finding.proven("crashes", f"the interpreter dies while importing {case.module}", evidence, [fix])
 
 
 def _line(case: Case, machine: Machine) -> str:

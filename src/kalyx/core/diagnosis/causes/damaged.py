@@ -134,14 +134,14 @@ def _beginning(reader: Reader, path: str) -> bytes:
 
 
 def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, wrong: str) -> Finding:
-    evidence = [Evidence(fact=wrong, source=path, path=path)]
+    evidence = [Evidence.at(path, wrong)]
     if owner is None and wrong == NOT_UTF8:
         step = fixes.by_hand(f"save {path} as UTF-8, or let its first line be: # -*- coding: latin-1 -*-")
         offered = [Fix(message="say the encoding of the file", steps=[step], changes=[path])]
     elif owner is not None:
         record = machine.reader.join(owner.path, "RECORD")
         fact = f"the record of {owner.name} {owner.version} lists it"
-        evidence.append(Evidence(fact=fact, source=record, path=record))
+        evidence.append(Evidence.at(record, fact))
         offered = [reinstall(machine, case.interpreter, owner)]
     else:
         put_back = fixes.by_hand(f"put back {path} from where you got it; no installed package owns it")
@@ -151,10 +151,4 @@ def _finding(case: Case, machine: Machine, path: str, owner: Installed | None, w
         evidence.append(
             Evidence(fact=f"the interpreter died: {case.trial.signal or case.trial.status}", source="the trial")
         )
-    return Finding(
-        cause="damaged",
-        certainty="proven",
-        message=f"{machine.reader.name(path)} is damaged: {wrong}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    return Finding.proven("damaged", f"{machine.reader.name(path)} is damaged: {wrong}", evidence, offered)

@@ -153,7 +153,7 @@ def _entry(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[E
 
 
 def _startup(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    facts = [Evidence(fact="Python runs this file at start-up", source=path, path=path) for path in decided.items]
+    facts = [Evidence.at(path, "Python runs this file at start-up") for path in decided.items]
     offered = [_set_aside(machine, decided.items, "rename the start-up file")]
     return f"a start-up file makes the import of {case.module} fail: {_that(decided.items)}", facts, offered
 
@@ -167,7 +167,7 @@ def _set_aside(machine: Machine, paths: list[str], message: str) -> Fix:
 
 def _bytecode(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
     forms = [form for source in decided.items for form in compiled_forms(machine, source)]
-    facts = [Evidence(fact="Python takes this compiled file instead of its source", source=form, path=form)
+    facts = [Evidence.at(form, "Python takes this compiled file instead of its source")
              for form in forms]  # fmt: skip
     step = fixes.step(machine, RemoveFiles(paths=forms))
     fix = Fix(message="remove the compiled file; Python writes a new one", steps=[step], changes=forms)
@@ -186,7 +186,7 @@ def _limit(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[E
 
 
 def _file(case: Case, machine: Machine, decided: Decisive) -> tuple[str, list[Evidence], list[Fix]]:
-    facts = [Evidence(fact=f"{case.module} reads this while it is imported", source=path, path=path)
+    facts = [Evidence.at(path, f"{case.module} reads this while it is imported")
              for path in decided.items]  # fmt: skip
     offered = [_set_aside(machine, decided.items, "rename it, or correct what is in it")]
     return f"what is in {_that(decided.items)} makes the import of {case.module} fail", facts, offered

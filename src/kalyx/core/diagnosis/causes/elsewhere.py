@@ -31,12 +31,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     environment, location = result[0]
     evidence, requirement = proof(case, machine, environment, location)
     for other, other_place in result[1:4]:
-        evidence.append(Evidence(fact=f"also in {other.name}", source=other_place.path, path=other_place.path))
+        evidence.append(Evidence.at(other_place.path, f"also in {other.name}"))
     propose(case, machine, "elsewhere", environment, location)
-    return Finding(
-        cause="elsewhere",
-        certainty="proven",
-        message=f"{case.missing} is installed in {environment.name}, not in {case.here}",
-        evidence=evidence,
-        fixes=ways_out(case, machine, environment, requirement),
-    )
+    message = f"{case.missing} is installed in {environment.name}, not in {case.here}"
+    return Finding.proven("elsewhere", message, evidence, ways_out(case, machine, environment, requirement))

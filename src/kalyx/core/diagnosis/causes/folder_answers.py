@@ -50,13 +50,9 @@ def look(case: Case, machine: Machine) -> Finding | None:
         and (code or (folders and case.raised is None and _has_code(machine, location.path, folders)))
     ):
         return None
-    evidence = [
-        Evidence(fact=f"{top} is this plain folder, without __init__", source=location.path, path=location.path)
-    ]
+    evidence = [Evidence.at(location.path, f"{top} is this plain folder, without __init__")]
     if doubled:
-        evidence.append(
-            Evidence(fact=f"the package itself lies one folder further down: {top}", source=inner, path=inner)
-        )
+        evidence.append(Evidence.at(inner, f"the package itself lies one folder further down: {top}"))
     evidence += raised_evidence(case)
     is_left = location.entry in case.sites
     known = brought_by(machine, top)
@@ -73,13 +69,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     message = f"only the plain folder {location.path} answers to {top}"
     if is_left:
         message = f"of {top} only the folder {location.path} is left, without code"
-    return Finding(
-        cause="folder-answers",
-        certainty="proven",
-        message=f"{message}: the import works and finds nothing in it",
-        evidence=evidence,
-        fixes=offered,
-    )
+    return Finding.proven("folder-answers", f"{message}: the import works and finds nothing in it", evidence, offered)
 
 
 def _plain_folder(case: Case) -> Location | None:

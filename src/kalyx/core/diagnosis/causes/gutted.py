@@ -43,17 +43,12 @@ def _finding(case: Case, machine: Machine, installed: Installed, lost: list[str]
     first = machine.reader.join(installed.site, *lost[0].split("/"))
     record = machine.reader.join(installed.path, "RECORD" if installed.is_wheel else "installed-files.txt")
     are = "is" if len(lost) == 1 else "are"
-    return Finding(
-        cause="gutted",
-        certainty="proven",
-        message=f"{installed.name} {installed.version} counts as installed, but {len(lost)} of its files {are} gone",
-        evidence=[
-            Evidence(fact=f"{installed.name} {installed.version}: metadata is here", source=installed.path,
-                     path=installed.path),
-            Evidence(fact=f"its record lists {lost[0]}, which is not there", source=f"nothing at {first}", path=record),
-        ],
-        fixes=[reinstall(machine, case.interpreter, installed)],
-    )  # fmt: skip
+    message = f"{installed.name} {installed.version} counts as installed, but {len(lost)} of its files {are} gone"
+    evidence = [
+        Evidence.at(installed.path, f"{installed.name} {installed.version}: metadata is here"),
+        Evidence(fact=f"its record lists {lost[0]}, which is not there", source=f"nothing at {first}", path=record),
+    ]
+    return Finding.proven("gutted", message, evidence, [reinstall(machine, case.interpreter, installed)])
 
 
 def _data_file_gone(case: Case, machine: Machine) -> Finding | None:
@@ -81,13 +76,9 @@ def _set_aside(case: Case, machine: Machine, subject: str) -> Finding | None:
             fix = fixes.unknown_here(top)  # the module's name need not be the distribution's
             if record is not None:
                 fix = _back(case, machine, record)
-            return Finding(
-                cause="gutted",
-                certainty="proven",
-                message=f"an installer that was stopped left {top} as {name}, under which nothing imports it",
-                evidence=[Evidence(fact=f"{top} has the name {name} here", source=path, path=path)],
-                fixes=[fix],
-            )
+            message = f"an installer that was stopped left {top} as {name}, under which nothing imports it"
+            evidence = [Evidence.at(path, f"{top} has the name {name} here")]
+            return Finding.proven("gutted", message, evidence, [fix])
     return None
 
 

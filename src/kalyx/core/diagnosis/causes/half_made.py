@@ -65,7 +65,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if finding is None or not beside:
         return None
     path = machine.reader.join(*beside[0])
-    there = Evidence(fact=f"{top} is in {view.environment.name}", source=path, path=path)
+    there = Evidence.at(path, f"{top} is in {view.environment.name}")
     from kalyx.core.imports.experiment import Experiment
 
     case.propose("half-made", Experiment("with its packages on the path", put=tuple(sites)))
@@ -91,7 +91,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             return foreign
         evidence = [
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
-            Evidence(fact="the settings file is there", source=settings.path, path=settings.path),
+            Evidence.at(settings.path, "the settings file is there"),
         ]
         message = "it has a settings file and no interpreter: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
@@ -118,7 +118,7 @@ def _without_settings(view: View, machine: Machine) -> Finding | None:
     offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
     if interpreter is not None:
         fact = f"it starts the Python of {interpreter.prefix}"
-        evidence.append(Evidence(fact=fact, source=interpreter.executable, path=interpreter.executable))
+        evidence.append(Evidence.at(interpreter.executable, fact))
     state = "a folder" if is_folder else "gone"
     then = "its python sees none of its packages" if interpreter is not None else "its python does not start"
     message = f"the {SETTINGS_NAME} of {view.environment.name} is {state}, and {then}"
@@ -135,7 +135,7 @@ def _without_python(view: View, machine: Machine) -> Finding | None:
     other = interpreter.executable
     evidence = [
         Evidence(fact=reason, source=path, path=path if view.problem is not None else None),
-        Evidence(fact=f"starts {interpreter.version}", source=other, path=other),
+        Evidence.at(other, f"starts {interpreter.version}"),
     ]
     base = same_minor(view, machine)
     offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
@@ -175,7 +175,7 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
         state="may-help" if wanted else "certain",
     )
     other = "another system" if on_windows else "Windows"
-    evidence = [Evidence(fact=f"this is the interpreter of an environment of {other}", source=path, path=path)]
+    evidence = [Evidence.at(path, f"this is the interpreter of an environment of {other}")]
     message = f"it was made on {other}, and an environment works only on the kind of system that it was made on"
     return condition("half-made", message, evidence, [fix])
 
@@ -209,7 +209,7 @@ def _stopped(view: View, machine: Machine) -> Finding | None:
             fact, message = "the copy of the state before is still there", "a fill was begun and not finished"
             restore = fixes.step(machine, FillEnvironment(prefix=prefix, restore=True))
             fix = Fix(message="roll back the interrupted change", steps=[restore], changes=[prefix])
-        return condition("half-made", message, [Evidence(fact=fact, source=path, path=path)], [fix])
+        return condition("half-made", message, [Evidence.at(path, fact)], [fix])
     return None
 
 
@@ -221,7 +221,7 @@ def _worker(reader: Reader, mark: str) -> int | None:
 
 
 def _at_work(path: str, process: int, what: str) -> Finding:
-    evidence = [Evidence(fact=f"process {process} is at work", source=path, path=path)]
+    evidence = [Evidence.at(path, f"process {process} is at work")]
     return condition("half-made", f"it is being {what} at this moment", evidence, [])
 
 
@@ -240,10 +240,10 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
     modules = {name for site in environment.site_packages for name in reader.names(site)}
     if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
         return None
-    evidence = [Evidence(fact="no activation scripts, which are written last", source=folder, path=folder)]
+    evidence = [Evidence.at(folder, "no activation scripts, which are written last")]
     made_by = settings.get("command")
     if made_by:
         line = settings.line("command")
-        evidence.append(Evidence(fact=f"created by: {made_by}", source=settings.path, path=settings.path, line=line))
+        evidence.append(Evidence.at(settings.path, f"created by: {made_by}", line))
     what = "while pip was being installed" if modules else "before pip was installed"
     return condition("half-made", f"its creation was interrupted {what}", evidence, [remove(view, machine)])

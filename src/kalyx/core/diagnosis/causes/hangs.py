@@ -30,12 +30,8 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     own = [frame for frame in trial.stack if is_in_a_file(frame)]
     for frame in own[:3]:
         fact = f"it waits in {frame.function}" if frame is own[0] else f"called from {frame.function}"
-        evidence.append(Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line))
+        evidence.append(Evidence.at(frame.file, fact, frame.line))
     line = machine.line([case.command[0], "-X", "faulthandler", *case.command[1:]])
-    return Finding(
-        cause="hangs",
-        certainty="proven",
-        message=f"importing {case.module} did not end within {machine.seconds:g} seconds",
-        evidence=evidence,
-        fixes=[Fix(message="see where it waits", steps=[fixes.by_hand("run this, and interrupt the run", line)])],
-    )
+    message = f"importing {case.module} did not end within {machine.seconds:g} seconds"
+    offered = [Fix(message="see where it waits", steps=[fixes.by_hand("run this, and interrupt the run", line)])]
+    return Finding.proven("hangs", message, evidence, offered)

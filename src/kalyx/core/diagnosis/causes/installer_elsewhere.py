@@ -41,7 +41,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     owner = machine.distribution_of_module(case.missing, part.environment.site_packages) if part.environment else None
     if location is None or owner is None:
         return None
-    there = Evidence(fact=f"{case.missing} is there", source=location.path, path=location.path)
+    there = Evidence.at(location.path, f"{case.missing} is there")
     return replace(
         finding,
         message=f"{finding.message}: {case.missing} was put there",
@@ -63,23 +63,16 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         into = part.environment.name if part.environment else "no interpreter that starts"
         reason = f" ({part.reason})" if part.reason else ""
         argv = [seat.interpreter.executable, "-m", "pip", "install"]
-        return Finding(
-            cause="installer-elsewhere",
-            certainty="proven",
-            message=f"{part.word} installs into {into}{reason}, but python runs {seat.environment.name}",
-            evidence=[
-                Evidence(fact=f"{part.word} is this file", source=part.path, path=part.path),
-                Evidence(
-                    fact="python is this file",
-                    source=seat.interpreter.executable,
-                    path=seat.interpreter.executable,
-                ),
-            ],
-            fixes=[
-                Fix(
-                    message="install through the interpreter itself",
-                    steps=[fixes.by_hand("", f"{machine.line(argv)} NAME")],
-                )
-            ],
-        )
+        message = f"{part.word} installs into {into}{reason}, but python runs {seat.environment.name}"
+        evidence = [
+            Evidence.at(part.path, f"{part.word} is this file"),
+            Evidence.at(seat.interpreter.executable, "python is this file"),
+        ]
+        offered = [
+            Fix(
+                message="install through the interpreter itself",
+                steps=[fixes.by_hand("", f"{machine.line(argv)} NAME")],
+            )
+        ]
+        return Finding.proven("installer-elsewhere", message, evidence, offered)
     return None

@@ -43,13 +43,9 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     else:
         step = fixes.by_hand("choose from the list of", "kalyx survey")
         offered.append(Fix(message="name another interpreter", steps=[step]))
-    return Finding(
-        cause="interpreter-gone",
-        certainty="proven",
-        message=f"{case.seat.name} starts no interpreter: {case.seat.reason}",
-        evidence=[Evidence(fact=case.seat.reason or "no interpreter", source=source, path=source)],
-        fixes=offered,
-    )
+    message = f"{case.seat.name} starts no interpreter: {case.seat.reason}"
+    evidence = [Evidence.at(source, case.seat.reason or "no interpreter")]
+    return Finding.proven("interpreter-gone", message, evidence, offered)
 
 
 def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
@@ -60,8 +56,8 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     if seat.interpreter is not None or machine.reader.exists(path):
         return None
     evidence = [
-        Evidence(fact=f'"{seat.parts[0].word}"', source=seat.source, path=seat.source, line=seat.line),
-        Evidence(fact=NOTHING_THERE, source=path, path=path),
+        Evidence.at(seat.source, f'"{seat.parts[0].word}"', seat.line),
+        Evidence.at(path, NOTHING_THERE),
     ]
     where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
     step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
@@ -69,13 +65,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     if seat.nearest is not None:
         step = fixes.by_hand(f"write {seat.nearest} in {where}")
         offered.insert(0, Fix(message="use the nearest path that exists", steps=[step], changes=[seat.source]))
-    return Finding(
-        cause="interpreter-gone",
-        certainty="proven",
-        message=f"the editor's {seat.name} names nothing: {path}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    return Finding.proven("interpreter-gone", f"the editor's {seat.name} names nothing: {path}", evidence, offered)
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
@@ -86,7 +76,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     path = machine.reader.join(kernel.folder, SPEC_FILE)
     first = kernel.command[0]
     evidence = [
-        Evidence(fact=f'starts "{kernel.argv[0]}"', source=path, path=path, line=argv_line(machine.reader, kernel)),
+        Evidence.at(path, f'starts "{kernel.argv[0]}"', argv_line(machine.reader, kernel)),
         Evidence(fact=kernel.reason, source=first, path=first if machine.reader.path.isabs(first) else None),
     ]
     offered = []
@@ -96,14 +86,8 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if near is not None:
         prefix = machine.reader.parent(machine.reader.parent(near))
         environment = machine.environment_at(prefix)
-        evidence.append(Evidence(fact="the nearest path that is there", source=near, path=near))
+        evidence.append(Evidence.at(near, "the nearest path that is there"))
         if environment is not None and environment.executable:
             offered.append(fixes.register(machine, environment, kernel.id, take_over=True))
     offered.append(fixes.unregister(machine, kernel))
-    return Finding(
-        cause="interpreter-gone",
-        certainty="proven",
-        message=f"kernel {kernel.id} starts nothing: {kernel.reason}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    return Finding.proven("interpreter-gone", f"kernel {kernel.id} starts nothing: {kernel.reason}", evidence, offered)

@@ -59,16 +59,11 @@ def look(case: Tried, machine: Machine) -> Finding | None:
         Evidence(fact=f"{case.raised.type}: {case.raised.text[:200]}" if case.raised else library, source="the trial")
     ]
     if needer is not None:
-        evidence.insert(0, Evidence(fact=f"it needs {library}", source=needer, path=needer))
+        evidence.insert(0, Evidence.at(needer, f"it needs {library}"))
     if owner is not None:
         evidence.append(owned(owner))
-    return Finding(
-        cause="library-missing",
-        certainty="proven",
-        message=f"{reader.name(needer) if needer else case.module} needs the library {library}, which is not found",
-        evidence=evidence,
-        fixes=_ways_out(case, machine, library, owner, evidence),
-    )
+    message = f"{reader.name(needer) if needer else case.module} needs the library {library}, which is not found"
+    return Finding.proven("library-missing", message, evidence, _ways_out(case, machine, library, owner, evidence))
 
 
 def of_text(text: str, machine: Machine) -> Finding | None:
@@ -79,13 +74,9 @@ def of_text(text: str, machine: Machine) -> Finding | None:
     library = machine.reader.name(named)
     line = f"find out which package of this system provides {library} (nothing here says so), and install that"
     unknown = Fix(message="find out which package provides the library", steps=[fixes.by_hand(line)], state="may-help")
-    return Finding(
-        cause="library-missing",
-        certainty="likely",
-        message=f"a compiled module needs the library {library}, which is not found",
-        evidence=[Evidence(fact=text[:200], source="the text given")],
-        fixes=[fixes.bringer_of_library(machine, library) or unknown],
-    )
+    message = f"a compiled module needs the library {library}, which is not found"
+    evidence = [Evidence(fact=text[:200], source="the text given")]
+    return Finding.likely("library-missing", message, evidence, [fixes.bringer_of_library(machine, library) or unknown])
 
 
 def _needer(case: Case, machine: Machine, library: str) -> str | None:
@@ -111,7 +102,7 @@ def _ways_out(
         lost = [file for file in owner.files or [] if file.rpartition("/")[2] == library]
         if lost and not reader.exists(reader.join(owner.site, *lost[0].split("/"))):
             record = reader.join(owner.path, "RECORD")
-            evidence.append(Evidence(fact=f"its record lists {lost[0]}, which is gone", source=record, path=record))
+            evidence.append(Evidence.at(record, f"its record lists {lost[0]}, which is gone"))
             return [reinstall(machine, interpreter, owner)]
         here = {distribution.key for distribution in machine.installed(case.sites)}
         unmet = [
@@ -125,7 +116,7 @@ def _ways_out(
             result.append(fix)
     path = _elsewhere(case, machine, library)
     if path is not None:
-        evidence.append(Evidence(fact=f"{library} is in a folder that is not searched", source=path, path=path))
+        evidence.append(Evidence.at(path, f"{library} is in a folder that is not searched"))
         variable = "DYLD_LIBRARY_PATH" if reader.system == "macos" else "LD_LIBRARY_PATH"
         step = fixes.step(machine, RunWith(words=case.command, variables={variable: reader.parent(path)}))
         result.append(Fix(message=f"run it with {reader.parent(path)} on the library path", steps=[step]))

@@ -45,21 +45,15 @@ def look(case: Tried, machine: Machine) -> Finding | None:
     newest = max(gives, key=numbers_of, default=None)
     owner, of_library = case.owner(needer), case.owner(library)
     evidence = [
-        Evidence(fact=f"it asks {machine.reader.name(library)} for {version}", source=needer, path=needer),
-        Evidence(
-            fact=f"the newest it has is {newest}" if newest else f"it lacks {version}", source=library, path=library
-        ),
+        Evidence.at(needer, f"it asks {machine.reader.name(library)} for {version}"),
+        Evidence.at(library, f"the newest it has is {newest}" if newest else f"it lacks {version}"),
     ]
     if owner is not None:
         evidence.append(owned(owner))
-    return Finding(
-        cause="library-too-old",
-        certainty="proven",
-        message=f"{machine.reader.name(library)} is too old for {machine.reader.name(needer)}: asked for {version}"
-        + (f", present {newest}" if newest else ""),
-        evidence=evidence,
-        fixes=_ways_out(case, machine, newest, owner, of_library),
+    message = f"{machine.reader.name(library)} is too old for {machine.reader.name(needer)}: asked for {version}" + (
+        f", present {newest}" if newest else ""
     )
+    return Finding.proven("library-too-old", message, evidence, _ways_out(case, machine, newest, owner, of_library))
 
 
 def of_text(text: str, machine: Machine) -> Finding | None:
@@ -69,13 +63,9 @@ def of_text(text: str, machine: Machine) -> Finding | None:
         return None
     library, needer = (machine.reader.name(item) for item in (match[1], match[3]))
     step = fixes.by_hand(f"install a release of the package of {needer} that was built for older systems")
-    return Finding(
-        cause="library-too-old",
-        certainty="likely",
-        message=f"{library} is too old for {needer}: asked for {match[2]}",
-        evidence=[Evidence(fact=text[:200], source="the text given")],
-        fixes=[Fix(message="install a build for older systems", steps=[step], state="may-help")],
-    )
+    message = f"{library} is too old for {needer}: asked for {match[2]}"
+    offered = [Fix(message="install a build for older systems", steps=[step], state="may-help")]
+    return Finding.likely("library-too-old", message, [Evidence(fact=text[:200], source="the text given")], offered)
 
 
 def _ways_out(

@@ -61,7 +61,7 @@ def _of_a_file(case: Case, machine: Machine, subject: str) -> Finding | None:
             if not reader.is_dangling(path):
                 continue
             owner, target = case.owner(path), reader.link(path) or ""
-            evidence = [Evidence(fact=f"this is a link to {target}, which is not there", source=path, path=path)]
+            evidence = [Evidence.at(path, f"this is a link to {target}, which is not there")]
             if owner is not None:
                 from kalyx.core.diagnosis.shared.failing import owned, reinstall
 
@@ -71,7 +71,7 @@ def _of_a_file(case: Case, machine: Machine, subject: str) -> Finding | None:
                 step = fixes.by_hand(f"put {target} back, or remove the link {path}")
                 fix = Fix(message="restore what the link leads to", steps=[step], changes=[path])
             message = f"the file of {subject} is a link to {target}, which is not there"
-            return Finding(cause="link-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
+            return Finding.proven("link-broken", message, evidence, [fix])
     return None
 
 
@@ -134,25 +134,18 @@ def _called(case: Case, machine: Machine, name: str, top: str) -> str:
 
 def _finding(case: Case, machine: Machine, subject: str, link: _Link) -> Finding:
     evidence = [
-        Evidence(fact=f"{link.name} is linked to {link.folder}", source=link.path, path=link.path, line=link.line),
+        Evidence.at(link.path, f"{link.name} is linked to {link.folder}", link.line),
         Evidence(fact="that folder is not there", source=link.folder),
     ]
     moved, offered = _moved_to(machine, link.folder, subject.split(".")[0]), list[Fix]()
     if moved is not None:
-        evidence.append(
-            Evidence(fact=f"a project with {subject.split('.')[0]} is at {moved}", source=moved, path=moved)
-        )
+        evidence.append(Evidence.at(moved, f"a project with {subject.split('.')[0]} is at {moved}"))
         offered = fixes.for_development(machine, case.interpreter, moved, f"install it again from {moved}", "--no-deps")
     if not offered:
         line = f"put {link.folder} back, or install {link.name} from where its sources are now"
         offered = [Fix(message="find its sources and install them again", steps=[fixes.by_hand(line)])]
-    return Finding(
-        cause="link-broken",
-        certainty="proven",
-        message=f"{link.name} is a development install, and its folder {link.folder} is gone",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"{link.name} is a development install, and its folder {link.folder} is gone"
+    return Finding.proven("link-broken", message, evidence, offered)
 
 
 def _moved_to(machine: Machine, folder: str, top: str) -> str | None:

@@ -34,7 +34,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         if not modules or missing in modules:
             continue
         fact = f"{installed.name} {installed.version} in {environment.name} provides {', '.join(modules[:4])}"
-        evidence = [Evidence(fact=fact, source=installed.path, path=installed.path)]
+        evidence = [Evidence.at(installed.path, fact)]
         return _finding(case, machine, installed.name, modules[0], evidence, bool(here))
     # A listed distribution of this name installs a module of the same name too.
     listed = [] if is_well_known(missing) else [name for name in modules_of_listed(missing) if not name.startswith("_")]
@@ -53,10 +53,5 @@ def _finding(
         first = fixes.install(machine, case.interpreter, distribution)
         first = first.called("install it, and import the module by its own name")
         offered = [first.with_steps(*first.steps, write)]
-    return Finding(
-        cause="misnamed",
-        certainty="proven",
-        message=f"{case.missing} is the name of a distribution; the module in it is called {module}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"{case.missing} is the name of a distribution; the module in it is called {module}"
+    return Finding.proven("misnamed", message, evidence, offered)

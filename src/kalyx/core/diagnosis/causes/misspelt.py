@@ -67,10 +67,6 @@ def _unspeakable(case: Missing) -> str | None:
 def _by_another_name(case: Missing, machine: Machine, path: str) -> Finding:
     reader, name = machine.reader, f"{case.missing}.py"
     fix = fixes.rename(machine, path, reader.join(reader.parent(path), name)).called(f"rename it to {name}")
-    return Finding(
-        cause="misspelt",
-        certainty="likely",
-        message=f"there is no {case.missing}; {reader.name(path)} is here, and no import statement can name it",
-        evidence=[Evidence(fact="the name of a module has letters, digits and underscores", source=path, path=path)],
-        fixes=[fix],
-    )
+    message = f"there is no {case.missing}; {reader.name(path)} is here, and no import statement can name it"
+    evidence = [Evidence.at(path, "the name of a module has letters, digits and underscores")]
+    return Finding.likely("misspelt", message, evidence, [fix])

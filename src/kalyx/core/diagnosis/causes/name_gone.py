@@ -48,13 +48,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
         has = f"until {span.last}" if span.is_gone(case.interpreter.version) else f"from {span.first} on"
         own = case.interpreter.minor
         message = f"Python {own} has no {lack.module}.{lack.name}; it is there {has}"
-    return Finding(
-        cause="name-gone",
-        certainty="proven",
-        message=message,
-        evidence=evidence,
-        fixes=offered or ways_out(case, machine, lack),
-    )
+    return Finding.proven("name-gone", message, evidence, offered or ways_out(case, machine, lack))
 
 
 def _by_the_standard_library(case: Case, machine: Machine, lack: Lack, span: standard.Availability) -> list[Fix]:

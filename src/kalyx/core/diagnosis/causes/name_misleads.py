@@ -88,18 +88,13 @@ def _finding(kernel: Kernel, named: Environment, machine: Machine) -> Finding:
     path = reader.join(kernel.folder, SPEC_FILE)
     runs = kernel.environment.name if kernel.environment else "nothing"
     evidence = [
-        Evidence(fact=f"{kernel.id} starts {kernel.argv[0]}", source=path, path=path, line=argv_line(reader, kernel)),
-        Evidence(fact=f"an environment called {named.name} is here", source=named.prefix, path=named.prefix),
+        Evidence.at(path, f"{kernel.id} starts {kernel.argv[0]}", argv_line(reader, kernel)),
+        Evidence.at(named.prefix, f"an environment called {named.name} is here"),
     ]
     if kernel.label != kernel.id:
-        evidence.insert(1, Evidence(fact=f'its label is "{kernel.label}"', source=path, path=path))
+        evidence.insert(1, Evidence.at(path, f'its label is "{kernel.label}"'))
     offered: list[Fix] = []
     if named.executable:
         offered.append(fixes.register(machine, named, kernel.id, take_over=True))
-    return Finding(
-        cause="name-misleads",
-        certainty="proven",
-        message=f"kernel {kernel.id} is named after {named.name} and runs {runs}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"kernel {kernel.id} is named after {named.name} and runs {runs}"
+    return Finding.proven("name-misleads", message, evidence, offered)

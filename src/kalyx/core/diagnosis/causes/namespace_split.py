@@ -60,12 +60,8 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, location: L
     reader = machine.reader
     owner, other = case.owner(location.path), case.owner(portion.path)
     evidence = [
-        Evidence(
-            fact=f"{upper} is a regular package by this file, and so the only folder of it",
-            source=location.path,
-            path=location.path,
-        ),
-        Evidence(fact=f"{missing} lies in another folder of {upper}", source=portion.path, path=portion.path),
+        Evidence.at(location.path, f"{upper} is a regular package by this file, and so the only folder of it"),
+        Evidence.at(portion.path, f"{missing} lies in another folder of {upper}"),
     ]
     evidence += [owned(distribution) for distribution in (owner, other) if distribution is not None]
     result: list[Fix] = []
@@ -83,13 +79,8 @@ def _finding(case: Case, machine: Machine, upper: str, missing: str, location: L
         result.append(fix)
     if aside not in result:
         result.append(aside.guessed())  # what its code gives is gone then
-    return Finding(
-        cause="namespace-split",
-        certainty="proven",
-        message=f"{upper} in {location.entry} is a regular package, and hides the part of {upper} that has {missing}",
-        evidence=evidence,
-        fixes=result,
-    )
+    message = f"{upper} in {location.entry} is a regular package, and hides the part of {upper} that has {missing}"
+    return Finding.proven("namespace-split", message, evidence, result)
 
 
 def _says_nothing(text: str | None) -> bool:

@@ -42,9 +42,7 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     frame = case.importer()
     if frame is None:
         return None
-    evidence = [
-        Evidence(fact=case.asking_line() or "a relative import", source=frame.file, path=frame.file, line=frame.line)
-    ]
+    evidence = [Evidence.at(frame.file, case.asking_line() or "a relative import", frame.line)]
     return finding(machine, frame.file, [*evidence, *raised_evidence(case)], by_name=case.interpreter.executable)
 
 
@@ -55,16 +53,11 @@ def of_text(report: ErrorReport, machine: Machine, by_name: str) -> Finding | No
     path, line = report.frames[-1] if report.frames else ("", 0)
     evidence = [Evidence(fact=f"{report.type}: {report.text}"[:300], source="the text given")]
     if machine.reader.is_file(path) and path.endswith(".py"):
-        asked = Evidence(fact=report.asked or "a relative import", source=path, path=path, line=line or None)
+        asked = Evidence.at(path, report.asked or "a relative import", line or None)
         return finding(machine, path, [asked, *evidence], by_name=by_name)
     step = fixes.by_hand("write the import with the package's name in place of the dots")
-    return Finding(
-        cause="no-parent-package",
-        certainty="proven",
-        message="code that was typed, or a notebook's cell, belongs to no package: its dots name none",
-        evidence=evidence,
-        fixes=[Fix(message="import it by its name", steps=[step])],
-    )
+    message = "code that was typed, or a notebook's cell, belongs to no package: its dots name none"
+    return Finding.proven("no-parent-package", message, evidence, [Fix(message="import it by its name", steps=[step])])
 
 
 def _above_the_top(case: Raising, machine: Machine) -> Finding | None:
@@ -73,7 +66,7 @@ def _above_the_top(case: Raising, machine: Machine) -> Finding | None:
         return None
     line = case.asking_line()
     level = len(line.removeprefix("from ")) - len(line.removeprefix("from ").lstrip("."))
-    evidence = [Evidence(fact=line or "a relative import", source=frame.file, path=frame.file, line=frame.line)]
+    evidence = [Evidence.at(frame.file, line or "a relative import", frame.line)]
     return beyond(
         machine, frame.file, line, level, [*evidence, *raised_evidence(case)], by_name=case.interpreter.executable
     )
@@ -98,13 +91,9 @@ def beyond(machine: Machine, path: str, line: str, level: int, evidence: list[Ev
     if remainder != line:
         plain = remainder.strip() if remainder.strip().startswith("import ") else f"from {remainder}"
         offered.append(Fix(message="write the import without its dots", steps=[fixes.write(plain)], state="may-help"))
-    return Finding(
-        cause="no-parent-package",
-        certainty="proven",
-        message=f"the dots of {reader.name(path)} lead above the first package on sys.path",
-        evidence=[*evidence, Evidence(fact=f"its dots lead to {folder}", source=path, path=path)],
-        fixes=offered,
-    )
+    message = f"the dots of {reader.name(path)} lead above the first package on sys.path"
+    evidence = [*evidence, Evidence.at(path, f"its dots lead to {folder}")]
+    return Finding.proven("no-parent-package", message, evidence, offered)
 
 
 def _is_there(reader: Reader, folder: str, asked: str) -> bool:
@@ -132,14 +121,8 @@ def finding(machine: Machine, path: str, evidence: list[Evidence], *, by_name: s
             Fix(message=f"import it as a part of its package, from {above}", steps=[write]),
             Fix(message="run it as a part of its package", steps=[fixes.by_hand(f"go to {above}"), run]),
         ]
-        evidence.append(Evidence(fact=f"its package begins in {above}", source=path, path=path))
-    return Finding(
-        cause="no-parent-package",
-        certainty="proven",
-        message=message,
-        evidence=evidence,
-        fixes=offered,
-    )
+        evidence.append(Evidence.at(path, f"its package begins in {above}"))
+    return Finding.proven("no-parent-package", message, evidence, offered)
 
 
 def package_of(reader: Reader, path: str) -> tuple[str, str | None]:

@@ -48,7 +48,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         message = f"this project's own environment, {own.name}, has {case.missing};"
         message += f" {called(case.seat)} runs {case.here}"
     else:
-        evidence = [Evidence(fact=f"no {case.missing} in {own.name} either", source=own.prefix, path=own.prefix)]
+        evidence = [Evidence.at(own.prefix, f"no {case.missing} in {own.name} either")]
         message = f"this project has an environment of its own, {own.name}, and {called(case.seat)} runs {case.here}"
         from kalyx.core.diagnosis.shared.brought import brought_by
 
@@ -56,8 +56,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         if known is not None and own.executable is not None:
             requirement = requirement_with(case.missing, known.name)
             steps.append(fixes.step(machine, Install(python=own.executable, requirements=[requirement])))
-    evidence.append(Evidence(fact=f"{called(case.seat)} runs {case.here}", source=case.interpreter.executable,
-                             path=case.interpreter.executable))  # fmt: skip
+    evidence.append(Evidence.at(case.interpreter.executable, f"{called(case.seat)} runs {case.here}"))  # fmt: skip
     choices = _choices(case, machine, own)
     if steps:
         choices = [fix.called(f"install it in {own.name}, then {fix.message}").with_steps(*steps, *fix.steps)
@@ -86,13 +85,9 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
     own = _own(machine, seat, seat.folder or machine.reader.folder) if seat.seat == "shell" else None
     if own is None or seat.environment is None or seat.environment.kind != "installation":
         return None
-    return Finding(
-        cause="not-activated",
-        certainty="proven",
-        message=f"this project has an environment of its own, {own.name}, and the shell runs {seat.environment.name}",
-        evidence=[Evidence(fact=f"{own.name} is here", source=own.prefix, path=own.prefix)],
-        fixes=[_activate(machine, own)],
-    )
+    message = f"this project has an environment of its own, {own.name}, and the shell runs {seat.environment.name}"
+    evidence = [Evidence.at(own.prefix, f"{own.name} is here")]
+    return Finding.proven("not-activated", message, evidence, [_activate(machine, own)])
 
 
 def _own(machine: Machine, seat: Seat, folder: str) -> Environment | None:

@@ -47,9 +47,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     )
     if source is None or location is None:
         return None
-    evidence = [
-        Evidence(fact=f"the source of {subject} is here, and nothing built from it", source=source, path=source)
-    ]
+    evidence = [Evidence.at(source, f"the source of {subject} is here, and nothing built from it")]
     evidence += asked_here(case, str(subject)) or raised_evidence(case)
     owner, root = case.owner(location.path), _project_of(machine, source)
     message = "build the extension: install the project for development"
@@ -63,13 +61,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         fix = Fix(
             message="build the extension", steps=[fixes.by_hand(f"build {source} with {case.interpreter.executable}")]
         )
-    return Finding(
-        cause="not-built",
-        certainty="proven",
-        message=f"{subject} is a compiled part that was never built here: only its source is there",
-        evidence=evidence,
-        fixes=[fix],
-    )
+    message = f"{subject} is a compiled part that was never built here: only its source is there"
+    return Finding.proven("not-built", message, evidence, [fix])
 
 
 def _project_of(machine: Machine, path: str) -> str | None:

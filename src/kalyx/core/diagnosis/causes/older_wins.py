@@ -98,8 +98,8 @@ def _finding(
     (first, distribution), (other, two) = front, behind
     what = f"{distribution.name} {distribution.version}" if distribution is not None else f"a copy of {two.name}"
     evidence = [
-        Evidence(fact=f"{what} comes first, and has no {lacks}", source=first.path, path=first.path),
-        Evidence(fact=f"{two.name} {two.version} comes later, and has it", source=other.path, path=other.path),
+        Evidence.at(first.path, f"{what} comes first, and has no {lacks}"),
+        Evidence.at(other.path, f"{two.name} {two.version} comes later, and has it"),
     ]
     evidence += raised_evidence(case)
     entries = [entry for entry in case.search.entries if entry.entry == first.entry]
@@ -115,10 +115,5 @@ def _finding(
             steps=[fixes.step(machine, Uninstall(python=case.interpreter.executable, names=[two.name]))],
         )
         offered = [away, again] if origin == "user" else [again, away]
-    return Finding(
-        cause="older-wins",
-        certainty="proven",
-        message=f"{what} in {first.entry} comes before {two.name} {two.version}, which has {lacks}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"{what} in {first.entry} comes before {two.name} {two.version}, which has {lacks}"
+    return Finding.proven("older-wins", message, evidence, offered)

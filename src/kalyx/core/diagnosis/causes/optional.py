@@ -47,18 +47,13 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     fact = f"its extra {extra} asks for {line}" if line else f"it has an extra {extra}"
     evidence = [
         *(asked_here(case, case.missing) if case.missing else []),
-        Evidence(fact=fact, source=path, path=path),
+        Evidence.at(path, fact),
         *raised_evidence(case),
     ]
     fix = fixes.install(machine, interpreter, f"{owner.name}[{extra}]=={owner.version}")
     fix = fix.called(f"install what the extra {extra} of {owner.name} requires")
-    return Finding(
-        cause="optional",
-        certainty="proven",
-        message=f"this part of {owner.name} {owner.version} needs its extra {extra}, which was not asked for",
-        evidence=evidence,
-        fixes=[fix],
-    )
+    message = f"this part of {owner.name} {owner.version} needs its extra {extra}, which was not asked for"
+    return Finding.proven("optional", message, evidence, [fix])
 
 
 def _by_requirement(case: Case, machine: Machine) -> tuple[Installed, str, str] | None:

@@ -33,18 +33,14 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         if fix is None:
             continue
         meant = table_modules()[name]
-        return Finding(
-            cause="other-distribution",
-            certainty="likely",
-            message=f"{name} comes from {owner.name} {owner.version} here; most code means that of {meant}",
-            evidence=[
-                owned(owner),
-                Evidence(fact=f"{name} comes from {meant}", source="Kalyx's table of well-known names"),
-                *asked_here(case, name),
-                *raised_evidence(case),
-            ],
-            fixes=[fix],
-        )
+        message = f"{name} comes from {owner.name} {owner.version} here; most code means that of {meant}"
+        evidence = [
+            owned(owner),
+            Evidence(fact=f"{name} comes from {meant}", source="Kalyx's table of well-known names"),
+            *asked_here(case, name),
+            *raised_evidence(case),
+        ]
+        return Finding.likely("other-distribution", message, evidence, [fix])
     return None
 
 

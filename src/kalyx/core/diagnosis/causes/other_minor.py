@@ -38,20 +38,11 @@ def look(case: Missing, machine: Machine) -> Finding | None:
             continue
         owner = owner_of(reader, [folder], location.path)
         evidence = [
-            Evidence(fact=f"{missing} is in the folder of Python {version}", source=location.path, path=location.path),
-            Evidence(
-                fact=f"this interpreter is {interpreter.version}",
-                source=interpreter.executable,
-                path=interpreter.executable,
-            ),
+            Evidence.at(location.path, f"{missing} is in the folder of Python {version}"),
+            Evidence.at(interpreter.executable, f"this interpreter is {interpreter.version}"),
         ]
-        return Finding(
-            cause="other-minor",
-            certainty="proven",
-            message=f"{missing} is installed here for Python {version}, and this is {own}",
-            evidence=evidence,
-            fixes=[installing(machine, interpreter, missing, owner)],
-        )
+        message = f"{missing} is installed here for Python {version}, and this is {own}"
+        return Finding.proven("other-minor", message, evidence, [installing(machine, interpreter, missing, owner)])
     return None
 
 

@@ -108,13 +108,9 @@ def _finding(case: Case, machine: Machine, missing: str, cut: _Cut, path: str) -
         result.insert(0, without_flags(machine, case, [cut.flag]))
     elif cut.variable is not None:
         result.insert(0, without_variables(machine, case, [cut.variable]))
-    return Finding(
-        cause="path-cut",
-        certainty="proven",
-        message=f"{missing} is in {folder}, which is not on the path here: {cut.reason}",
-        evidence=[
-            Evidence(fact=f"{missing} is here", source=path, path=path),
-            Evidence(fact=cut.reason, source=f"{len(case.search.entries)} entries searched"),
-        ],
-        fixes=result,
-    )
+    message = f"{missing} is in {folder}, which is not on the path here: {cut.reason}"
+    evidence = [
+        Evidence.at(path, f"{missing} is here"),
+        Evidence(fact=cut.reason, source=f"{len(case.search.entries)} entries searched"),
+    ]
+    return Finding.proven("path-cut", message, evidence, result)

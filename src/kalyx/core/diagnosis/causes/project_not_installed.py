@@ -56,13 +56,9 @@ def _finding(case: Missing, machine: Machine, root: tuple[str, str], holds: str,
         message = "install the project for development, so that its code is found from everywhere"
         result += fixes.for_development(machine, case.interpreter, folder, message)
     result.append(with_folder(machine, case, holds))
-    return Finding(
-        cause="project-not-installed",
-        certainty="proven",
-        message=f"{case.missing} is this project's own code, in {holds}, and nothing puts that folder on the path here",
-        evidence=[
-            Evidence(fact=f"{case.missing} is here", source=path, path=path),
-            Evidence(fact="the project's own file", source=reader.join(folder, mark), path=reader.join(folder, mark)),
-        ],
-        fixes=result,
-    )
+    message = f"{case.missing} is this project's own code, in {holds}, and nothing puts that folder on the path here"
+    evidence = [
+        Evidence.at(path, f"{case.missing} is here"),
+        Evidence.at(reader.join(folder, mark), "the project's own file"),
+    ]
+    return Finding.proven("project-not-installed", message, evidence, result)

@@ -60,18 +60,17 @@ def look(case: Raising, machine: Machine) -> Finding | None:
     evidence = [Evidence(fact=f"{raised.type}: {raised.text[:300]}", source=where, path=file, line=line)]
     if owner is not None:
         fact = f"the file belongs to {owner.name} {owner.version}"
-        evidence.append(Evidence(fact=fact, source=owner.path, path=owner.path))
+        evidence.append(Evidence.at(owner.path, fact))
     code = f"the code of {owner.name if owner else case.module}"
     for lacks in (_lacks_program, _lacks_variable, _met_limit):
         lacking = lacks(case, machine)
         if lacking is not None:
             message, fact, fix = lacking
             evidence.append(Evidence(fact=fact, source="the variables and limits of this seat"))
-            return Finding(cause="raises", certainty="proven", message=f"{code} {message}", evidence=evidence,
-                           fixes=[fix])  # fmt: skip
+            return Finding.proven("raises", f"{code} {message}", evidence, [fix])
     message = f"{code} raises {raised.type} while it is imported"
     offered = _ways_out(case, machine, owner, where if file else "an unknown place", evidence)
-    return Finding(cause="raises", certainty="proven", message=message, evidence=evidence, fixes=offered)
+    return Finding.proven("raises", message, evidence, offered)
 
 
 def _ways_out(
@@ -89,7 +88,7 @@ def _ways_out(
             if broken is not None:
                 line, there = broken
                 fact = f"{passed.name} {passed.version} requires {line}; {there.name} {there.version} is here"
-                evidence.append(Evidence(fact=fact, source=passed.path, path=passed.path))
+                evidence.append(Evidence.at(passed.path, fact))
                 fix = fixes.install(machine, case.interpreter, line)
                 fix = fix.called(f"install {line}, as {passed.name} {passed.version} requires")
                 offered.insert(0, fix)

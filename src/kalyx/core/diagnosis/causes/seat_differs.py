@@ -32,21 +32,17 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if case.seat.seat == "path" or case.environment is None:
         return None
     by_key = {environment.key: (environment, location) for environment, location in holders(case, machine)}
-    for name, key, evidence in _other_seats(case.seat, machine):
+    for name, key, runs in _other_seats(case.seat, machine):
         if key in by_key:
             environment, location = by_key[key]
             propose(case, machine, "seat-differs", environment, location)
             seen, requirement = proof(case, machine, environment, location)
-            return Finding(
-                cause="seat-differs",
-                certainty="proven",
-                message=(
-                    f"{case.missing} is in {environment.name}, which {name} runs;"
-                    f" {called(case.seat)} runs {case.environment.name}"
-                ),
-                evidence=[evidence, *seen],
-                fixes=ways_out(case, machine, environment, requirement),
+            message = (
+                f"{case.missing} is in {environment.name}, which {name} runs;"
+                f" {called(case.seat)} runs {case.environment.name}"
             )
+            offered = ways_out(case, machine, environment, requirement)
+            return Finding.proven("seat-differs", message, [runs, *seen], offered)
     return None
 
 
@@ -57,9 +53,7 @@ def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]
     shell = machine.shell_seat
     if seat.seat != "shell" and shell.environment is not None and shell.interpreter is not None:
         path = shell.interpreter.executable
-        other_seats.append(
-            ("the shell", shell.environment.key, Evidence(fact="python on PATH", source=path, path=path))
-        )
+        other_seats.append(("the shell", shell.environment.key, Evidence.at(path, "python on PATH")))
     for kernel in machine.kernels:
         if kernel.environment is None or "hidden" in kernel.conditions or kernel.id == seat.kernel:
             continue
@@ -69,7 +63,7 @@ def _other_seats(seat: Seat, machine: Machine) -> list[tuple[str, str, Evidence]
             (
                 f"kernel {kernel.id}",
                 kernel.environment.key,
-                Evidence(fact=fact, source=path, path=path, line=argv_line(reader, kernel)),
+                Evidence.at(path, fact, argv_line(reader, kernel)),
             )
         )
     return other_seats

@@ -45,20 +45,12 @@ def look(case: Failing, machine: Machine) -> Finding | None:
 def by_itself(answer: ImportAnswer, machine: Machine) -> Finding:
     """A script has the name of the module that it imports, and so imports itself."""
     path = answer.found_at or ""
-    return Finding(
-        cause="shadowed",
-        certainty="proven",
-        message=f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant",
-        evidence=[
-            Evidence(fact=f"{answer.statement} finds this very file", source=path, path=path),
-            Evidence(
-                fact=f"the {answer.module} that is meant comes later on sys.path",
-                source=answer.hides[0],
-                path=answer.hides[0],
-            ),
-        ],
-        fixes=[fixes.rename(machine, path, fixes.free_name(machine, path))],
-    )
+    message = f"{machine.reader.name(path)} imports itself: it has the name of the module that is meant"
+    evidence = [
+        Evidence.at(path, f"{answer.statement} finds this very file"),
+        Evidence.at(answer.hides[0], f"the {answer.module} that is meant comes later on sys.path"),
+    ]
+    return Finding.proven("shadowed", message, evidence, [fixes.rename(machine, path, fixes.free_name(machine, path))])
 
 
 def _suspects(case: Case) -> list[str]:
@@ -127,8 +119,8 @@ def _finding(case: Case, machine: Machine, name: str, location: Location, others
     hidden = _meant(case, others)
     whole = machine.reader.parent(location.path) if location.kind == "package" else location.path
     evidence = [
-        Evidence(fact=f"import {name} finds this file first ({origin})", source=location.path, path=location.path),
-        Evidence(fact=f"the {name} that is meant comes later on sys.path", source=hidden.path, path=hidden.path),
+        Evidence.at(location.path, f"import {name} finds this file first ({origin})"),
+        Evidence.at(hidden.path, f"the {name} that is meant comes later on sys.path"),
     ]
     if case.raised is not None:
         evidence.append(Evidence(fact=f"{case.raised.type}: {case.raised.text[:160]}", source="the trial"))
@@ -143,7 +135,7 @@ def _finding(case: Case, machine: Machine, name: str, location: Location, others
     between = [other for other in others[: others.index(hidden)] if other.kind != "namespace"]
     for other in between:  # each file that hides the module must be renamed
         path = machine.reader.parent(other.path) if other.kind == "package" else other.path
-        evidence.append(Evidence(fact=f"and this one stands before the {name} that is meant", source=path, path=path))
+        evidence.append(Evidence.at(path, f"and this one stands before the {name} that is meant"))
         if isinstance(offered[0].steps[0], Move):
             more = fixes.rename(machine, path, fixes.free_name(machine, path))
             offered[0] = offered[0].and_also(more)

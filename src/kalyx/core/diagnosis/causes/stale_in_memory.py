@@ -54,16 +54,12 @@ def of_failure(seat: Seat, item: ImportAnswer, loaded_from: str | None, error: s
     ]
     if loaded_from is not None:
         fact = "the process has loaded the module from here"
-        evidence.append(Evidence(fact=fact, source=loaded_from, path=loaded_from))
+        evidence.append(Evidence.at(loaded_from, fact))
     which = f" of process {seat.pid}" if seat.pid is not None else ""
     line = f"restart the kernel{which} (in the notebook: Restart kernel), then import it again"
-    return Finding(
-        cause="stale-in-memory",
-        certainty="proven",
-        message=f"a fresh start imports {item.module}; only what this process holds in memory keeps it from that",
-        evidence=evidence,
-        fixes=[Fix(message="restart it", steps=[fixes.by_hand(line)])],
-    )
+    message = f"a fresh start imports {item.module}; only what this process holds in memory keeps it from that"
+    offered = [Fix(message="restart it", steps=[fixes.by_hand(line)])]
+    return Finding.proven("stale-in-memory", message, evidence, offered)
 
 
 def _last_change(reader: Reader, path: str, owner: Installed | None) -> tuple[str, float]:
@@ -108,13 +104,7 @@ def _finding(
         return datetime.fromtimestamp(seconds).strftime("%Y-%m-%d %H:%M:%S")
 
     what = f"{owner.name} {owner.version}" if owner is not None else case.module
-    evidence = [
-        Evidence(
-            fact=f"{what} was installed or changed at {clock(when)}",
-            source=changed,
-            path=changed,
-        )
-    ]
+    evidence = [Evidence.at(changed, f"{what} was installed or changed at {clock(when)}")]
     kind = "process" if case.seat.seat == "process" else "kernel process"
     for running in older:
         text = f"{kind} {running.pid} has been running since {clock(running.started or 0)}"
@@ -124,10 +114,6 @@ def _finding(
     else:
         name = "the kernel that runs"
         line = f"restart the kernel of process {older[0].pid} (in the notebook: Restart kernel), then import it again"
-    return Finding(
-        cause="stale-in-memory",
-        certainty="likely",
-        message=f"a fresh start imports {case.module}; {name} is older than {what} as it is now",
-        evidence=evidence,
-        fixes=[Fix(message="restart it", steps=[fixes.by_hand(line)])],
-    )
+    message = f"a fresh start imports {case.module}; {name} is older than {what} as it is now"
+    offered = [Fix(message="restart it", steps=[fixes.by_hand(line)])]
+    return Finding.likely("stale-in-memory", message, evidence, offered)

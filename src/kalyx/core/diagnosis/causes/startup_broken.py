@@ -79,20 +79,20 @@ def _does_not_start(case: Tried, machine: Machine) -> Finding | None:
     message = f"the interpreter does not start, because {' and '.join(values)}, which belongs to another Python"
     if not all(name in ("PYTHONHOME", "PYTHONPATH") for name in decided.items):
         message = f"the interpreter does not start, because {' and '.join(values)}"
-    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
+    return Finding.proven("startup-broken", message, evidence, [fix])
 
 
 def _hook(machine: Machine, output: str, hooks: list[str], waits: bool) -> Finding:
     several = len(hooks) > 1
     evidence = [
-        *(Evidence(fact="Python runs this file at start-up", source=hook, path=hook) for hook in hooks),
+        *(Evidence.at(hook, "Python runs this file at start-up") for hook in hooks),
         Evidence(fact=output[:300], source="the trial" if waits else "the interpreter's own words"),
         Evidence(fact=f"without {'these files' if several else 'this file'} the interpreter starts", source="tried"),
     ]
     fix = fixes.set_aside(machine, hooks, f"rename the start-up file{'s' if several else ''}")
     how = f"do{'' if several else 'es'} not end" if waits else f"fail{'' if several else 's'}"
     message = f"the interpreter does not start: {' and '.join(hooks[:3])} {how}"
-    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
+    return Finding.proven("startup-broken", message, evidence, [fix])
 
 
 def _path_of_another(case: Case, machine: Machine) -> Finding | None:
@@ -112,29 +112,23 @@ def _path_of_another(case: Case, machine: Machine) -> Finding | None:
         if version == own or not any(machine.reader.inside(path, entry.entry) for path in frames + places):
             continue
         case.propose("startup-broken", without)
-        evidence = [
-            Evidence(
-                fact=f"PYTHONPATH adds packages of Python {version}; this is {own}",
-                source=entry.entry,
-                path=entry.entry,
-            )
-        ]
+        evidence = [Evidence.at(entry.entry, f"PYTHONPATH adds packages of Python {version}; this is {own}")]
         evidence += raised_evidence(case)
         fix = without_variables(machine, case, ["PYTHONPATH"])
         message = f"PYTHONPATH belongs to Python {version}: its packages come first, and this is {own}"
-        return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
+        return Finding.proven("startup-broken", message, evidence, [fix])
     return None
 
 
 def _library_of_another(case: Case, machine: Machine, folder: str) -> Finding:
     """The standard library of another Python is on PYTHONPATH: the fix removes the variable."""
     evidence = [
-        Evidence(fact="PYTHONPATH adds the standard library of another Python", source=folder, path=folder),
+        Evidence.at(folder, "PYTHONPATH adds the standard library of another Python"),
         *raised_evidence(case),
     ]
     fix = without_variables(machine, case, ["PYTHONPATH"])
     message = f"PYTHONPATH names a standard library, {folder}, which comes before this interpreter's own"
-    return Finding(cause="startup-broken", certainty="proven", message=message, evidence=evidence, fixes=[fix])
+    return Finding.proven("startup-broken", message, evidence, [fix])
 
 
 def _number_of(lines: list[str], text: str) -> int:
@@ -170,7 +164,7 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         (line.strip() for line in remainder.splitlines() if re.match(r"\s*\w+(?:Error|Exception)\b", line)), "it fails"
     )
     evidence = [
-        Evidence(fact=line[:200], source=path, path=path, line=number),
+        Evidence.at(path, line[:200], number),
         Evidence(fact=f"it fails at start: {text[:200]}", source="the interpreter's own words"),
     ]
     steps = [fixes.by_hand(f"correct line {number} of {path}")]
@@ -196,4 +190,4 @@ def _hook_failed(case: Case, machine: Machine) -> Finding | None:
         "and Python skips the lines after it, which would have added" if taken is not None else "and would have added"
     )
     message = f"a line that runs at start fails, {brings} {missing}: {path}, line {number}"
-    return Finding(cause="startup-broken", certainty="likely", message=message, evidence=evidence, fixes=offered)
+    return Finding.likely("startup-broken", message, evidence, offered)

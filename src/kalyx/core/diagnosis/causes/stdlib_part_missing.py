@@ -53,18 +53,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     evidence += asked_here(case, missing)
     has = _other_with(machine, part, interpreter)
     if has is not None:
-        evidence.append(
-            Evidence(
-                fact=f"the Python {has.version} at {has.prefix} has it", source=has.executable, path=has.executable
-            )
-        )
-    return Finding(
-        cause="stdlib-part-missing",
-        certainty="proven",
-        message=message,
-        evidence=evidence,
-        fixes=_ways_out(machine, case, item, part, has),
-    )
+        evidence.append(Evidence.at(has.executable, f"the Python {has.version} at {has.prefix} has it"))
+    return Finding.proven("stdlib-part-missing", message, evidence, _ways_out(machine, case, item, part, has))
 
 
 def _is_lost(case: Missing) -> bool:
@@ -95,14 +85,12 @@ def _of_other_systems(case: Missing, machine: Machine, systems: list[str]) -> Fi
         choices[0] = choices[0].called(f"install {install}, which provides {missing} on {here}")
     line = f"import {missing} on {there} only, or run the code there"
     choices.append(Fix(message="change the code, or run it on another system", steps=[fixes.by_hand(line)]))
-    return Finding(
-        cause="stdlib-part-missing",
-        certainty="proven",
-        message=f"{missing} is a standard module of Python for {there}; Python for {here} does not have it",
-        evidence=[Evidence(fact=f"{missing} is for {there} only", source="Kalyx's table of standard modules"),
-                  *asked_here(case, missing)],
-        fixes=choices,
-    )  # fmt: skip
+    message = f"{missing} is a standard module of Python for {there}; Python for {here} does not have it"
+    evidence = [
+        Evidence(fact=f"{missing} is for {there} only", source="Kalyx's table of standard modules"),
+        *asked_here(case, missing),
+    ]
+    return Finding.proven("stdlib-part-missing", message, evidence, choices)
 
 
 def _part(missing: str) -> str | None:
@@ -115,7 +103,6 @@ def _part(missing: str) -> str | None:
 def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | None:
     """Another interpreter here that has the part, one of the same version first."""
     reader = machine.reader
-    minor = own.version.split(".")[:2]
     *above, last = part.split(".")
     result = []
     for interpreter in machine.interpreters:
@@ -123,7 +110,7 @@ def _other_with(machine: Machine, part: str, own: Interpreter) -> Interpreter | 
         names = [*reader.names(reader.join(interpreter.library, "lib-dynload")), *reader.names(folder)]
         if interpreter.implementation == "cpython" and any(name.split(".")[0] == last for name in names):
             result.append(interpreter)
-    result.sort(key=lambda candidate: candidate.version.split(".")[:2] != minor)
+    result.sort(key=lambda candidate: candidate.minor != own.minor)
     return next((item for item in result if item.base_prefix != own.base_prefix), None)
 
 

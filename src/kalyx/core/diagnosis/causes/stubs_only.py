@@ -37,7 +37,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     folder = next((folder for folder in folders if _holds_only_stubs(machine, folder)), None)
     if folder is None:
         return None
-    evidence = [Evidence(fact=f"it holds stubs of {top}, and no code", source=folder, path=folder)]
+    evidence = [Evidence.at(folder, f"it holds stubs of {top}, and no code")]
     owner = next(
         (
             distribution
@@ -54,13 +54,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         fix = fixes.install(machine, case.interpreter, known.name)
     else:
         fix = fixes.unknown_here(top)
-    return Finding(
-        cause="stubs-only",
-        certainty="proven",
-        message=f"of {top} only type stubs are installed here{f' ({owner.name})' if owner else ''}: they hold no code",
-        evidence=evidence,
-        fixes=[fix],
-    )
+    message = f"of {top} only type stubs are installed here{f' ({owner.name})' if owner else ''}: they hold no code"
+    return Finding.proven("stubs-only", message, evidence, [fix])
 
 
 def _is_of(file: str, folder: str) -> bool:

@@ -54,7 +54,7 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         return None  # a module a letter away is the likelier explanation
     location = resolver.resolve(parent).location if parent else None
     asker = case.asker()
-    evidence = [Evidence(fact=f"{owner.name} {owner.version} is here", source=owner.path, path=owner.path)]
+    evidence = [Evidence.at(owner.path, f"{owner.name} {owner.version} is here")]
     if location is not None:
         evidence.append(
             Evidence(fact=f"{parent} is here, and has no {word}", source=location.path, path=location.path or None)
@@ -66,11 +66,10 @@ def look(case: Failing, machine: Machine) -> Finding | None:
     if other is not None:
         environment, distribution = other
         fact = f"{distribution.name} {distribution.version} in {environment.name} has it"
-        evidence.append(Evidence(fact=fact, source=distribution.path, path=distribution.path))
+        evidence.append(Evidence.at(distribution.path, fact))
         fix = fixes.install(machine, interpreter, f"{distribution.name}=={distribution.version}")
         offered = [fix.called(f"install the version that has it, as in {environment.name}")]
-        minor = ".".join((environment.version or "").split(".")[:2])
-        if minor != interpreter.minor and environment.executable is not None:
+        if environment.minor != interpreter.minor and environment.executable is not None:
             # The same version may have other modules for another Python.
             step = fixes.step(machine, RunWith(words=[environment.executable, *case.runs], same_words=True))
             message = f"run it with the Python of {environment.name}, which has it"
@@ -82,13 +81,8 @@ def look(case: Failing, machine: Machine) -> Finding | None:
         offered = ways_out(case, machine, Lack(parent or subject, word if parent else "*", owner, asker))
     if not offered:
         offered = [fixes.install(machine, interpreter, owner.name, "--upgrade")]
-    return Finding(
-        cause="submodule-gone",
-        certainty="proven",
-        message=f"{owner.name} {owner.version} is here and has no {subject}{_NO_MAIN if word == '__main__' else ''}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"{owner.name} {owner.version} is here and has no {subject}{_NO_MAIN if word == '__main__' else ''}"
+    return Finding.proven("submodule-gone", message, evidence, offered)
 
 
 def _alone(parent: str) -> list[Fix]:
@@ -123,14 +117,9 @@ def _of_no_distribution(case: Case, subject: str) -> Finding | None:
         source = case.interpreter.executable
     else:
         fact, what = "a module in one file has no submodules", f"{parent} is one file ({source}), no package"
-    evidence = [Evidence(fact=fact, source=source, path=source), *asked_here(case, subject)]
-    return Finding(
-        cause="submodule-gone",
-        certainty="proven",
-        message=f"{what}, and has no {word}{_NO_MAIN if word == '__main__' else ''}",
-        evidence=evidence,
-        fixes=_alone(parent),
-    )
+    evidence = [Evidence.at(source, fact), *asked_here(case, subject)]
+    message = f"{what}, and has no {word}{_NO_MAIN if word == '__main__' else ''}"
+    return Finding.proven("submodule-gone", message, evidence, _alone(parent))
 
 
 def _owner(case: Case, machine: Machine, subject: str) -> Installed | None:

@@ -57,17 +57,13 @@ def _too_old(case: Failing, machine: Machine) -> Finding | None:
         if broken is None or broken[1].name.lower() not in words:
             continue
         line, there = broken
-        return Finding(
-            cause="unmet",
-            certainty="proven",
-            message=f"{passed.name} {passed.version} requires {line}, and {there.name} {there.version} is here",
-            evidence=[
-                Evidence(fact=f"{passed.name} {passed.version} requires {line}", source=passed.path, path=passed.path),
-                Evidence(fact=f"{there.name} {there.version} is here", source=there.path, path=there.path),
-                *raised_evidence(case),
-            ],
-            fixes=[fixes.install(machine, case.interpreter, line)],
-        )
+        message = f"{passed.name} {passed.version} requires {line}, and {there.name} {there.version} is here"
+        evidence = [
+            Evidence.at(passed.path, f"{passed.name} {passed.version} requires {line}"),
+            Evidence.at(there.path, f"{there.name} {there.version} is here"),
+            *raised_evidence(case),
+        ]
+        return Finding.proven("unmet", message, evidence, [fixes.install(machine, case.interpreter, line)])
     return None
 
 
@@ -93,24 +89,19 @@ def _missing(case: Failing, machine: Machine) -> Finding | None:
         lacks = f"{there.name} {there.version} is here"
     evidence = [
         Evidence(fact=f"{importer.file} imports {missing}", source="the trial", path=importer.file, line=importer.line),
-        Evidence(
-            fact=f"{asker.name} {asker.version} requires {asked.line}",
-            source=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
-            path=machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
+        Evidence.at(
+            machine.reader.join(asker.path, "METADATA" if asker.is_wheel else "requires.txt"),
+            f"{asker.name} {asker.version} requires {asked.line}",
         ),
         Evidence(fact=lacks, source=there.path if there is not None else ", ".join(case.sites[:2])),
     ]
     chain = _chain(case, importer.file)
     if chain:
         evidence.insert(0, Evidence(fact=" → ".join([*chain, missing]), source="the trial's frames"))
-    return Finding(
-        cause="unmet",
-        certainty="proven",
-        message=f"{asker.name} {asker.version} requires {asked.line}, "
-        + (f"and {there.name} {there.version} is here" if there is not None else "which is not installed"),
-        evidence=evidence,
-        fixes=[_all_of(case, machine, asker, asked)],
+    message = f"{asker.name} {asker.version} requires {asked.line}, " + (
+        f"and {there.name} {there.version} is here" if there is not None else "which is not installed"
     )
+    return Finding.proven("unmet", message, evidence, [_all_of(case, machine, asker, asked)])
 
 
 def _all_of(case: Case, machine: Machine, asker: Installed, first: MarkedRequirement) -> Fix:

@@ -53,7 +53,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
         status, mode = reader.status(path), ""
         if isinstance(status, FileStat):
             mode = f": owner {status.owner}, mode {status.mode:o}, and this is user {reader.user}"
-        evidence = [Evidence(fact=f"it may not be read{mode}", source=path, path=path)]
+        evidence = [Evidence.at(path, f"it may not be read{mode}")]
         from kalyx.core.diagnosis.shared.failing import raised_evidence
 
         evidence += raised_evidence(case)
@@ -80,7 +80,7 @@ def _blocked(case: Case, machine: Machine) -> Finding | None:
             line = remedy.format(path=raised.path, folder=reader.parent(raised.path))
             evidence = [
                 Evidence(fact=f"{raised.type}: {raised.text[:300]}", source="the trial"),
-                Evidence(fact="the file that Windows refuses", source=raised.path, path=raised.path),
+                Evidence.at(raised.path, "the file that Windows refuses"),
             ]
             message = f"Windows does not load {reader.name(raised.path)}: {match[1].strip().rstrip('.')}"
             allow = Fix(message="allow the file", steps=[fixes.by_hand(line)])
@@ -96,7 +96,7 @@ def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     refusal = machine.reader.refusal(source)
     if refusal is None:
         return None
-    evidence = [Evidence(fact=refusal + _owned_by(machine, source), source=source, path=source)]
+    evidence = [Evidence.at(source, refusal + _owned_by(machine, source))]
     message = f"{case.seat.name} starts {source}, which this user may not look at"
     return condition("unreadable", message, evidence, [_ask_owner(source)])
 
@@ -135,10 +135,10 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     except Unreadable as problem:
         status = reader.status(prefix)
         mode = f" (owner {status.owner}, mode {status.mode:o})" if isinstance(status, FileStat) else ""
-        evidence = [Evidence(fact=problem.reason + mode, source=prefix, path=prefix)]
+        evidence = [Evidence.at(prefix, problem.reason + mode)]
         return condition("unreadable", f"it cannot be read: {problem.reason}", evidence, [_ask_owner(prefix)])
     if settings is not None and settings.problem is not None:
-        evidence = [Evidence(fact=settings.problem, source=settings.path, path=settings.path)]
+        evidence = [Evidence.at(settings.path, settings.problem)]
         message = f"its settings file cannot be read: {settings.problem}"
         base = same_minor(view, machine) if reader.may_read(settings.path) else None
         fix = remake(view, machine, base) if base is not None else _ask_owner(settings.path)
@@ -153,7 +153,7 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if refused is None:
         return None
     path, reason = refused
-    evidence = [Evidence(fact=reason + _owned_by(machine, path), source=path, path=path)]
+    evidence = [Evidence.at(path, reason + _owned_by(machine, path))]
     message = f"this user may not read all of it ({path}: {reason}), so nobody knows whether it is sound"
     return condition("unreadable", message, evidence, [_ask_owner(path)])
 

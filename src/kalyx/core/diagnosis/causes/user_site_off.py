@@ -39,16 +39,13 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     reason, source, offered = _reason(case, machine)
     install = installing(machine, interpreter, missing, owner, exact=True)
     case.propose("user-site-off", Experiment(f"with {folder} on the path", put=(folder,)))
-    return Finding(
-        cause="user-site-off",
-        certainty="proven",
-        message=f"{missing} is among your own packages, which this interpreter does not search: {reason}",
-        evidence=[
-            Evidence(fact=f"{missing} is in your own packages", source=location.path, path=location.path),
-            Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
-        ],
-        fixes=[*offered, install] if owner is not None else offered or [install],
-    )
+    message = f"{missing} is among your own packages, which this interpreter does not search: {reason}"
+    evidence = [
+        Evidence.at(location.path, f"{missing} is in your own packages"),
+        Evidence(fact=reason, source=source, path=source if reader.is_file(source) else None),
+    ]
+    offered = [*offered, install] if owner is not None else offered or [install]
+    return Finding.proven("user-site-off", message, evidence, offered)
 
 
 def _reason(case: Case, machine: Machine) -> tuple[str, str, list[Fix]]:

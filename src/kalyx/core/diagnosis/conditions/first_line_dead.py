@@ -36,17 +36,13 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
         argv = [owner.executable, "-m", "pip", "install", "--force-reinstall", "--no-deps"]
         step = fixes.by_hand(f"NAME is the package that provides {word}", f"{machine.line(argv)} NAME")
         offered.append(Fix(message="reinstall its commands", steps=[step], changes=[path]))
-    return Finding(cause="first-line-dead", certainty="proven", message=f"{word} starts nothing: {reason}",
-                   evidence=[Evidence(fact=reason, source=path, path=path, line=1)], fixes=offered)  # fmt: skip
+    message = f"{word} starts nothing: {reason}"
+    return Finding.proven("first-line-dead", message, [Evidence.at(path, reason, 1)], offered)
 
 
 def of_another(machine: Machine, word: str, path: str, lies: str, runs: str) -> Finding:
     """The script is in the environment ``lies``, and its first line starts ``runs``."""
     run = fixes.step(machine, RunWith(words=[machine.reader.join(lies, "bin", "python"), "-m", word]))
-    return Finding(
-        cause="first-line-dead",
-        certainty="proven",
-        message=f"{word} is in {lies} and its first line starts {runs}",
-        evidence=[Evidence(fact=f"its first line names an interpreter of {runs}", source=path, path=path, line=1)],
-        fixes=[Fix(message="run its module with the environment's own interpreter", steps=[run])],
-    )  # fmt: skip
+    evidence = [Evidence.at(path, f"its first line names an interpreter of {runs}", 1)]
+    offered = [Fix(message="run its module with the environment's own interpreter", steps=[run])]
+    return Finding.proven("first-line-dead", f"{word} is in {lies} and its first line starts {runs}", evidence, offered)

@@ -74,13 +74,10 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         folder = seat.folder or reader.folder
         inner = reader.path.relpath(word, folder).replace("\\", "/")
         steps = [fixes.by_hand(f"write the path that leads there from {folder}: {inner}")]
-    return Finding(
-        cause="in-version-control",
-        certainty="proven",
-        message=f"{reader.name(seat.source)} is tracked by version control and names a path of this machine: {word}",
-        evidence=[
-            Evidence(fact=f"names {word}", source=seat.source, path=seat.source, line=seat.line),
-            Evidence(fact="the file is tracked", source="the repository's index", path=reader.join(repository, ".git")),
-        ],
-        fixes=[Fix(message="leave paths of one machine out of shared files", steps=steps, changes=[seat.source])],
-    )
+    message = f"{reader.name(seat.source)} is tracked by version control and names a path of this machine: {word}"
+    evidence = [
+        Evidence.at(seat.source, f"names {word}", seat.line),
+        Evidence(fact="the file is tracked", source="the repository's index", path=reader.join(repository, ".git")),
+    ]
+    offered = [Fix(message="leave paths of one machine out of shared files", steps=steps, changes=[seat.source])]
+    return Finding.proven("in-version-control", message, evidence, offered)

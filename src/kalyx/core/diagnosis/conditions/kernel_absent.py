@@ -26,7 +26,7 @@ from kalyx.core.model.steps import Point
 from kalyx.core.seats.notebook import read_notebook
 from kalyx.core.system import Reader
 from kalyx.core.system.once import once
-from kalyx.core.text.numbers import number_of
+from kalyx.core.text.versions import pair_of
 
 if TYPE_CHECKING:
     from kalyx.core.imports.case import DeadSeat
@@ -45,7 +45,7 @@ def look_at_seat(seat: Seat, machine: Machine, asked: str | None = None) -> Find
         return None
     notebook = read_notebook(machine.reader, seat.source)
     evidence = [
-        Evidence(fact=f"asks for kernel {wanted}", source=seat.source, path=seat.source, line=notebook.line),
+        Evidence.at(seat.source, f"asks for kernel {wanted}", notebook.line),
         Evidence(
             fact=_registered([kernel.id for kernel in machine.kernels]),
             source=machine.server.said_as,
@@ -66,13 +66,8 @@ def look_at_seat(seat: Seat, machine: Machine, asked: str | None = None) -> Find
         renewed = fixes.register(machine, environment, wanted, take_over=False, notebook=seat.source)
         # An environment of exactly that name is meant; any other is a guess and is offered second.
         offered.insert(0 if environment.name == wanted else len(offered), renewed)
-    return Finding(
-        cause="kernel-absent",
-        certainty="proven",
-        message=f"{seat.name} asks for kernel {wanted}, which is not registered here",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"{seat.name} asks for kernel {wanted}, which is not registered here"
+    return Finding.proven("kernel-absent", message, evidence, offered)
 
 
 def _nearest(
@@ -113,9 +108,10 @@ def _ranked_first(
 
 
 def _apart(version: str, other: str) -> int:
-    """How far two versions are from each other, in minors; another major is far away."""
-    parts = [[number_of(part) or 0 for part in text.split(".")[:2]] for text in (version, other)]
-    return abs(parts[0][0] - parts[1][0]) * 100 + abs(parts[0][-1] - parts[1][-1])
+    """How far two versions are from each other, in minors; another major is far away, ``3`` is as near to each 3."""
+    (major, minor), (other_major, other_minor) = pair_of(version), pair_of(other)
+    minors = abs(minor - other_minor) if "." in version and "." in other else 0
+    return abs(major - other_major) * 100 + minors
 
 
 def _fitting(wanted: str, folder: str, machine: Machine) -> Environment | None:

@@ -69,13 +69,10 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
 
 def _without_packages(machine: Machine, kernel: Kernel, environment: Environment, module: str) -> Finding:
     path = machine.reader.join(kernel.folder, SPEC_FILE)
-    return Finding(
-        cause="kernel-package-absent",
-        certainty="proven",
-        message=f"kernel {kernel.id} runs {module}, and its -S leaves out the packages of {environment.name}",
-        evidence=[Evidence(fact="holds -S", source=path, path=path)],
-        fixes=[fixes.register(machine, environment, kernel.id, take_over=True)],
-    )
+    message = f"kernel {kernel.id} runs {module}, and its -S leaves out the packages of {environment.name}"
+    evidence = [Evidence.at(path, "holds -S")]
+    offered = [fixes.register(machine, environment, kernel.id, take_over=True)]
+    return Finding.proven("kernel-package-absent", message, evidence, offered)
 
 
 def _absent(
@@ -88,20 +85,14 @@ def _absent(
     wanted = lacks.module if lacks is not None else module
     message = f"kernel {kernel.id} runs the module {module}, which {where} does not have"
     evidence = [
-        Evidence(fact=f"runs -m {module}", source=path, path=path),
+        Evidence.at(path, f"runs -m {module}"),
         Evidence(fact=f"no {wanted} on its sys.path", source=f"{folders} folders read"),
     ]
     if lacks is not None:
         message = f"kernel {kernel.id} runs the module {module}, which imports {wanted}; {where} does not have that"
-        evidence.insert(1, Evidence(fact=f"imports {wanted}", source=lacks.path, path=lacks.path, line=lacks.line))
+        evidence.insert(1, Evidence.at(lacks.path, f"imports {wanted}", lacks.line))
     offered = [fixes.install(machine, interpreter, requirement, *again)] if requirement else []
-    return Finding(
-        cause="kernel-package-absent",
-        certainty="proven",
-        message=message,
-        evidence=evidence,
-        fixes=[*offered, fixes.unregister(machine, kernel)],
-    )
+    return Finding.proven("kernel-package-absent", message, evidence, [*offered, fixes.unregister(machine, kernel)])
 
 
 def _lacking(reader: Reader, resolver: Resolver, module: str, location: Location) -> _Lack | None:
@@ -182,16 +173,13 @@ def of_seat(machine: Machine, seat: Seat) -> Finding:
     """The finding that the target has no kernel package, with the fix."""
     assert seat.interpreter is not None and seat.environment is not None
     search = machine.search(seat.interpreter, Invocation())
-    return Finding(
-        cause="kernel-package-absent",
-        certainty="proven",
-        message=f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet",
-        evidence=[
-            Evidence(
-                fact=f"no {USUAL.module} on its sys.path",
-                source=f"{len(search.entries)} folders read",
-                path=seat.environment.prefix,
-            )
-        ],
-        fixes=[fixes.install(machine, seat.interpreter, USUAL.distribution)],
-    )
+    message = f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet"
+    evidence = [
+        Evidence(
+            fact=f"no {USUAL.module} on its sys.path",
+            source=f"{len(search.entries)} folders read",
+            path=seat.environment.prefix,
+        )
+    ]
+    offered = [fixes.install(machine, seat.interpreter, USUAL.distribution)]
+    return Finding.proven("kernel-package-absent", message, evidence, offered)

@@ -41,10 +41,8 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     if not others or not environment.site_packages:
         return None
     numbers = ", ".join(number for number, _ in others)
-    evidence = [Evidence(fact=f"packages for {number}", source=site, path=site) for number, site in others]
-    evidence.append(
-        Evidence(fact=f"starts {interpreter.version}", source=interpreter.executable, path=interpreter.executable)
-    )
+    evidence = [Evidence.at(site, f"packages for {number}") for number, site in others]
+    evidence.append(Evidence.at(interpreter.executable, f"starts {interpreter.version}"))
     names = sorted({package.name for _, site in others for package in installed_in(reader, site)} - _INSTALLERS)
     if 0 < len(names) <= _AT_MOST:
         step = fixes.step(machine, Install(python=interpreter.executable, requirements=names))
@@ -72,10 +70,7 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
             continue
         if other.minor == interpreter.minor:
             continue
-        evidence = [
-            Evidence(fact=f"starts {started.version}", source=started.executable, path=started.executable)
-            for started in (interpreter, other)
-        ]
+        evidence = [Evidence.at(started.executable, f"starts {started.version}") for started in (interpreter, other)]
         base = same_minor(view, machine)
         offered = [remake(view, machine, base)] if base is not None else [remove(view, machine)]
         name = reader.name(interpreter.executable)

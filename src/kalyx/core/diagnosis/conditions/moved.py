@@ -67,6 +67,6 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     return condition(
         "moved",
         f"it was moved or copied: its scripts still point to {path}",
-        [Evidence(fact=f"points to {path}", source=script, path=script, line=line)],
+        [Evidence.at(script, f"points to {path}", line)],
         offered,
     )

@@ -43,10 +43,5 @@ def finding(kernel: Kernel, problem: str, words: str, machine: Machine, stays: b
         view = view_of(machine.reader, kernel.interpreter)
         argv = ["kalyx", "survey", "--under", view.environment.prefix]
         offered.append(Fix(message="look at its environment", steps=[fixes.step(machine, RunWith(words=argv))]))
-    return Finding(
-        cause="no-answer",
-        certainty="proven",
-        message=f"kernel {kernel.id} was started and gave no answer: {problem}",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"kernel {kernel.id} was started and gave no answer: {problem}"
+    return Finding.proven("no-answer", message, evidence, offered)

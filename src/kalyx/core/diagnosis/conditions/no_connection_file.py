@@ -31,12 +31,6 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     offered = [Fix(message="let the command name the file", steps=[fixes.by_hand(line)], state="may-help")]
     if kernel.environment is not None:
         offered.insert(0, fixes.register(machine, kernel.environment, kernel.id, take_over=True))
-    return Finding(
-        cause="no-connection-file",
-        certainty="proven",
-        message=f"the command of kernel {kernel.id} does not name the connection file: no server can reach the kernel",
-        evidence=[
-            Evidence(fact=f"argv without {_NAMED}", source=path, path=path, line=argv_line(machine.reader, kernel))
-        ],
-        fixes=offered,
-    )
+    message = f"the command of kernel {kernel.id} does not name the connection file: no server can reach the kernel"
+    evidence = [Evidence.at(path, f"argv without {_NAMED}", argv_line(machine.reader, kernel))]
+    return Finding.proven("no-connection-file", message, evidence, offered)

@@ -29,16 +29,12 @@ def finding(report: ErrorReport, is_own: bool) -> Finding:
     where = ""
     if report.frames:
         path, line = report.frames[-1]
-        evidence.append(Evidence(fact="raised here", source=path, path=path, line=line or None))
+        evidence.append(Evidence.at(path, "raised here", line or None))
         where = f" in {path}, line {line}"
     if report.type is not None and report.type.endswith(("ImportError", "ModuleNotFoundError")):
-        return Finding(
-            cause="not-the-environment",
-            certainty="possible",
-            message=f"an import failed{where}, and the text does not say which module",
-            evidence=evidence,
-            fixes=[Fix(message="ask for the module by its name", steps=[fixes.by_hand("", "kalyx why MODULE")])],
-        )
+        message = f"an import failed{where}, and the text does not say which module"
+        offered = [Fix(message="ask for the module by its name", steps=[fixes.by_hand("", "kalyx why MODULE")])]
+        return Finding.possible("not-the-environment", message, evidence, offered)
     whose = "the program's own code or data" if is_own else "what that code was given"
     return Finding(
         cause="not-the-environment",

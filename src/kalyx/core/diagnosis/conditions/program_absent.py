@@ -30,11 +30,10 @@ def finding(machine: Machine, word: str) -> Finding:
         path = next((reader.join(environment.prefix, folder, name) for name in (word, word + ".exe")
                      if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
         if path is not None:
-            evidence.append(Evidence(fact=f"{environment.name} has it", source=path, path=path))
+            evidence.append(Evidence.at(path, f"{environment.name} has it"))
             offered.append(Fix(message="start it by its full path", steps=[fixes.step(machine, RunWith(words=[path]))]))
             line = fixes.activate(machine, environment.prefix)
             offered.append(Fix(message=f"activate {environment.name}", steps=[line]))
             break
     where = "though an environment here has it" if offered else "and no environment known here has it"
-    return Finding(cause="program-absent", certainty="proven", message=f"{word} is not on this shell's PATH, {where}",
-                   evidence=evidence, fixes=offered)  # fmt: skip
+    return Finding.proven("program-absent", f"{word} is not on this shell's PATH, {where}", evidence, offered)

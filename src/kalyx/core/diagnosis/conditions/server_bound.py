@@ -28,22 +28,15 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if word != "python" and not (word.startswith("python") and are_numbers(word[6:])):
         return None
     path = machine.reader.join(kernel.folder, SPEC_FILE)
-    evidence = [
-        Evidence(fact=f'starts the bare word "{word}"', source=path, path=path, line=argv_line(machine.reader, kernel))
-    ]
+    evidence = [Evidence.at(path, f'starts the bare word "{word}"', argv_line(machine.reader, kernel))]
     if kernel.interpreter is not None:
         here = kernel.interpreter.executable
         text = f"under the server seen here ({machine.server.said_as}) it is {here}"
-        evidence.append(Evidence(fact=text, source=here, path=here))
+        evidence.append(Evidence.at(here, text))
     offered = []
     if kernel.environment is not None and kernel.environment.kind != "installation":
         own = machine.free_id(kernel.environment.name)
         step = fixes.step(machine, fixes.registering(machine, kernel.environment, own))
         offered.append(Fix(message="register the environment under an id of its own", steps=[step]))
-    return Finding(
-        cause="server-bound",
-        certainty="proven",
-        message=f"kernel {kernel.id} means the interpreter of whichever notebook server runs",
-        evidence=evidence,
-        fixes=offered,
-    )
+    message = f"kernel {kernel.id} means the interpreter of whichever notebook server runs"
+    return Finding.proven("server-bound", message, evidence, offered)

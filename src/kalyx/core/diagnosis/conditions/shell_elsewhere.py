@@ -40,18 +40,15 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     spec = machine.reader.join(kernel.folder, SPEC_FILE)
     made = fixes.registering(machine, kernel.environment, kernel.id)
     made.own_path, made.take_over, made.explain, made.bring_package = True, True, kernel.explains, False
-    return Finding(
-        cause="shell-elsewhere",
-        certainty="likely",
-        message=f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}",
-        evidence=[
-            Evidence(fact="python on the kernel's PATH", source=result, path=result),
-            Evidence(fact=f"the kernel itself runs {kernel.environment.name}", source=spec, path=spec),
-        ],
-        fixes=[
-            Fix(
-                message="put the environment first on the kernel's PATH, so !python and !pip use it",
-                steps=[fixes.step(machine, made)],
-            )
-        ],
-    )
+    message = f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}"
+    evidence = [
+        Evidence.at(result, "python on the kernel's PATH"),
+        Evidence.at(spec, f"the kernel itself runs {kernel.environment.name}"),
+    ]
+    offered = [
+        Fix(
+            message="put the environment first on the kernel's PATH, so !python and !pip use it",
+            steps=[fixes.step(machine, made)],
+        )
+    ]
+    return Finding.likely("shell-elsewhere", message, evidence, offered)

@@ -35,14 +35,10 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
             # Removing one of the two is enough; both findings name the kernel that is listed later.
             order = [listed.folder for listed in machine.kernels]
             later = max(kernel, other, key=lambda item: order.index(item.folder))
-            return Finding(
-                cause="twin",
-                certainty="proven",
-                message=f"kernel {other.id} starts the same environment, {kernel.environment.name}",
-                evidence=[
-                    Evidence(fact=f"{other.id} starts {other.command[0]}", source=path, path=path),
-                    Evidence(fact=f"{kernel.id} starts {kernel.command[0]}", source=own, path=own),
-                ],
-                fixes=[fixes.unregister(machine, later)],
-            )
+            message = f"kernel {other.id} starts the same environment, {kernel.environment.name}"
+            evidence = [
+                Evidence.at(path, f"{other.id} starts {other.command[0]}"),
+                Evidence.at(own, f"{kernel.id} starts {kernel.command[0]}"),
+            ]
+            return Finding.proven("twin", message, evidence, [fixes.unregister(machine, later)])
     return None

@@ -7,12 +7,12 @@ from itertools import count
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import SETTINGS_NAME, version_in
-from kalyx.core.interpreters.versions import minor_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
 from kalyx.core.model.steps import CreateEnvironment, Move, RemakeEnvironment, RemoveEnvironment, RemoveFiles, Step
 from kalyx.core.text.names import is_distribution_name
 from kalyx.core.text.numbers import are_numbers
+from kalyx.core.text.versions import minor_of
 
 # The packages that every new environment has: no user chose them.
 BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
@@ -23,7 +23,7 @@ _MOST = 20
 
 def condition(cause: str, message: str, evidence: list[Evidence], offered: list[Fix]) -> Finding:
     """A condition as a finding: what was read leaves no other way, so it is proven."""
-    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=offered)
+    return Finding.proven(cause, message, evidence, offered)
 
 
 def same_minor(view: View, machine: Machine) -> Interpreter | None:

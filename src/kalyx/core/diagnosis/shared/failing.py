@@ -77,7 +77,7 @@ def reinstall(machine: Machine, interpreter: Interpreter, owner: Installed, why:
 
 def owned(owner: Installed) -> Evidence:
     """Evidence that a file belongs to a distribution."""
-    return Evidence(fact=f"it belongs to {owner.name} {owner.version}", source=owner.path, path=owner.path)
+    return Evidence.at(owner.path, f"it belongs to {owner.name} {owner.version}")
 
 
 def raised_evidence(case: Case) -> list[Evidence]:
@@ -90,7 +90,7 @@ def asked_here(case: Case, what: str) -> list[Evidence]:
     """Evidence of the line that imports the module; empty where no file does."""
     frame = case.importer()
     fact = f"{what} is asked for here"
-    return [Evidence(fact=fact, source=frame.file, path=frame.file, line=frame.line)] if frame is not None else []
+    return [Evidence.at(frame.file, fact, frame.line)] if frame is not None else []
 
 
 def unfit(
@@ -101,16 +101,16 @@ def unfit(
     The installer takes the build that fits; a file that no package owns is to be built here.
     """
     (fact, message), owner = shown, case.owner(path)
-    evidence = [Evidence(fact=fact, source=path, path=path)]
+    evidence = [Evidence.at(path, fact)]
     step = fixes.by_hand(f"build {path} on this system, with {interpreter.executable}")
     fix = Fix(message="build the package on this system", steps=[step])
     if owner is not None:
         evidence.append(owned(owner))
         wheel = machine.reader.join(owner.path, "WHEEL")
-        evidence += [Evidence(fact=f"it was built for {tag}", source=wheel, path=wheel) for tag in owner.tags[:1]]
+        evidence += [Evidence.at(wheel, f"it was built for {tag}") for tag in owner.tags[:1]]
         fix = reinstall(machine, interpreter, owner, ", the build for this Python and this system")
     evidence += raised_evidence(case)
-    return Finding(cause=cause, certainty="proven", message=message, evidence=evidence, fixes=[fix])
+    return Finding.proven(cause, message, evidence, [fix])
 
 
 def broken_requirement(case: Case, machine: Machine, asker: Installed) -> tuple[str, Installed] | None:

@@ -69,7 +69,7 @@ def proof(case: Missing, machine: Machine, environment: Environment, location: L
         owner = machine.distribution_of_module(missing, environment.site_packages)
     what = f"{owner.name} {owner.version}" if owner else missing
     seen = [
-        Evidence(fact=f"{what} is in {environment.name}", source=location.path, path=location.path),
+        Evidence.at(location.path, f"{what} is in {environment.name}"),
         Evidence(
             fact=f"{missing} is in none of the folders on {case.here}'s sys.path",
             source=f"{len(case.search.entries)} folders read",
@@ -80,8 +80,7 @@ def proof(case: Missing, machine: Machine, environment: Environment, location: L
 
 def propose(case: Missing, machine: Machine, cause: str, environment: Environment, location: Location) -> None:
     """Propose the experiment that imports from there, where both have the same minor version of Python."""
-    minor = ".".join((environment.version or "").split(".")[:2])
-    if minor == case.interpreter.minor and location.entry in environment.site_packages:
+    if environment.minor == case.interpreter.minor and location.entry in environment.site_packages:
         from kalyx.core.imports.experiment import Experiment
 
         message = f"with {environment.name}'s packages on the path"

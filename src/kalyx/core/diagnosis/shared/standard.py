@@ -31,13 +31,8 @@ def finding(case: Case, machine: Machine, module: str, span: Availability, cause
     evidence = [Evidence(fact=fact, source="Kalyx's table of standard modules"), *asked_here(case, module)]
     ends = f"that Python {span.last} was the last to have" if is_gone else f"from Python {span.first} on"
     offered = _for_gone(case, machine, module, span) if is_gone else _for_newer(case, machine, module, span)
-    return Finding(
-        cause=cause,
-        certainty="proven",
-        message=f"{module} is a standard module {ends}; this is {own}",
-        evidence=evidence,
-        fixes=offered or [_on_another(module, span.last if is_gone else span.first)],
-    )
+    offered = offered or [_on_another(module, span.last if is_gone else span.first)]
+    return Finding.proven(cause, f"{module} is a standard module {ends}; this is {own}", evidence, offered)
 
 
 def _for_gone(case: Case, machine: Machine, module: str, span: Availability) -> list[Fix]:

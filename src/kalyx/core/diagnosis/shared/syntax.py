@@ -138,7 +138,7 @@ def _by_others(machine: Machine, judged: Judged, interpreter: Interpreter) -> No
     chosen = judged.newer or judged.older
     if chosen is not None:
         fact = f"the compiler of Python {chosen} here takes the file, that of {own} does not"
-        judged.evidence.append(Evidence(fact=fact, source=judged.path, path=judged.path, line=judged.line))
+        judged.evidence.append(Evidence.at(judged.path, fact, judged.line))
 
 
 # Ways of writing that only Python 2, or a Python before async was a word of its own, took.
