@@ -24,7 +24,8 @@ from tests.support.scenes import Scenes, plus, told
 
 SCENES = Scenes("core/captured")
 scene = SCENES.add
-HEAD = {"kalyx capture": player.VERSION, "system": "linux", "folder": HOME, "home": HOME, "pid": 9, "user": 1000, "variables": {"A": "1"}, "refusals": {}}
+MACHINE = {"system": "linux", "folder": HOME, "home": HOME, "pid": 9, "user": 1000, "variables": {"A": "1"}, "refusals": {}}
+HEAD = {"kalyx capture": player.VERSION, **MACHINE}
 
 
 def asked(reader: Reader) -> Iterable[str]:
@@ -60,9 +61,9 @@ def played_back() -> Iterable[str]:
     """What is read of a machine, and the same of a capture of it: where they differ, both."""
     files = plus(Files(), {f"{HOME}/none": None, f"{HOME}/shut": Shut(), f"{HOME}/shut/x": "", f"{HOME}/binary": b"\xff\0"})
     machine = MemoryReader("linux", files, home=HOME, processes={9: Process(9, 1, "/usr/bin/python3.11", ("python3.11", "x.py", "--token=hunter2"), HOME, {"A": "1"}, 5.0)}, pid=9)
-    capture = player.Capture(dict(HEAD))
+    capture = player.Capture(player.Head(**MACHINE))
     first = list(asked(Recorder(machine, capture, Essence(b"salt"))))
-    capture.head["refusals"].update(machine.refusals)
+    capture.head.refusals.update(machine.refusals)
     again = player.load(capture.write(lambda content: content), "moor.kalyx")
     played = player.Player(again)
     second = list(asked(played))
@@ -87,7 +88,7 @@ class Answers(Runner):
 def programs_asked() -> Iterable[str]:
     """Programs that were asked for a capture, and what a machine of the capture says of them."""
     machine = MemoryReader("linux", Files(), home=HOME, variables={"PATH": "/usr/bin", "PYTHONPATH": "/x"})
-    capture = player.Capture(dict(HEAD, variables=dict(machine.variables)))
+    capture = player.Capture(player.Head(**{**MACHINE, "variables": dict(machine.variables)}))
     runner = RecordingRunner(Answers(), capture, machine.variables)
     calls = [(["python", "x"], {}), (["python", "x"], {"folder": "/a"}), (["python", "x"], {"variables": {"PATH": "/usr/bin"}}), (["python", "x"], {"variables": {"PATH": "/usr/bin", "PYTHONPATH": "/y", "B": "2"}}), (["fails"], {})]
     for argv, named in calls:
@@ -126,7 +127,7 @@ def files_of_captures() -> Iterable[str]:
     odd = [3, None, "text", [], {}, {"odd": 1}, {"text": 3}, {"bytes": "!"}, {"status": [1]}, {"process": {}}, {"map": 3}, {"words": 3}, {"list": [{"text": "a"}, 3]}, {"refused": "no", "path": "/p"}, {"refused": 3}, {"a": 1, "b": 2}, {"words": ["a", 3]}, {"list": ["a"]}, {"map": {"a": 1}}, {"text": "a"}]
     for value in odd:
         primitives = (("kind", "/p"), ("link", "/p"), ("status", "/p"), ("listing", "/p"), ("read", "/p", 64, 0), ("digest", "/p", 64), ("may_read", "/p"), ("process", 9), ("processes",), ("command_of", 9), ("loaded_by", 9), ("registry", "K"), ("usage", "/p"), ("scan", "/p", b"x"))
-        capture = player.Capture(HEAD)
+        capture = player.Capture(player.Head(**MACHINE))
         capture.readings = {player.key_of(key): value for key in primitives}
         reader = player.Player(capture)
         said = []

@@ -405,7 +405,7 @@ def test_a_capture_keeps_what_was_refused():
 
     path, gone, link = f"{HOME}/kernels/heath", f"{HOME}/gone", f"{HOME}/link"
     reader = MemoryReader("linux", {path: b"{}", f"{HOME}/kernels": Shut(1001), link: Link(path)}, home=HOME, folder=HOME)
-    recorder = Recorder(reader, made := Capture({}))
+    recorder = Recorder(reader, made := Capture())
     asked = [(read, item) for item in (path, gone, link) for read in ("kind", "status")]
     there = [getattr(recorder, read)(item) for read, item in asked]
     assert there[:4] == [Refused("permission denied")] * 2 + [None] * 2 and there[4:] == ["link", Refused("permission denied")]

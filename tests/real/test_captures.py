@@ -246,7 +246,7 @@ COMMON = """read file kernel share python3 bash linux jupyter vscode mark text l
 def test_a_name_that_is_a_common_word_changes_no_answer(kind):
     """Each as the user's or the machine's name: the answers are the same but for where the name stands as a name."""
     reader = MACHINES["cluster-larkmoor"]()
-    recording = Recorder(reader, made := Capture({}))
+    recording = Recorder(reader, made := Capture())
     own = msgspec.json.encode(look_here(Machine(recording)))
     finished(made, reader)
     assert len(set(COMMON)) > 65
@@ -270,15 +270,15 @@ def zipped(content: bytes) -> bytes:
 def test_what_is_no_capture_is_one_line(content, message):
     if content is None:
         reader = MemoryReader("linux", {})
-        good = gzip.decompress(finished(Capture({}), reader).write(bytes))
+        good = gzip.decompress(finished(Capture(), reader).write(bytes))
         content = gzip.compress(good + b'{"read": 5}\n')
     if content == "bent":
-        head = finished(Capture({}), MemoryReader("linux", {})).write(bytes)
+        head = finished(Capture(), MemoryReader("linux", {})).write(bytes)
         content = zipped(gzip.decompress(head) + b'{"read": ["kind", {"a": []}], "is": 1}\n')
     if content == "many":
         content = zipped(b"\0" * (200 << 20))
     if content == "lines":
-        head = finished(Capture({}), MemoryReader("linux", {})).write(bytes)
+        head = finished(Capture(), MemoryReader("linux", {})).write(bytes)
         content = zipped(gzip.decompress(head) + b'{"read":["a"],"is":0}\n' * 200_001)
     with pytest.raises(KalyxError, match=message) as refused:
         load(content, "moor.capture")
@@ -288,7 +288,7 @@ def test_what_is_no_capture_is_one_line(content, message):
 def test_bent_lines_spoil_their_own_answer_only():
     """Whatever stands in the place of a reading's result: the reading is refused, nothing else happens, nothing is written."""
     reader = MemoryReader("linux", {"/a/file": b"x"})
-    recording = Recorder(reader, made := Capture({}))
+    recording = Recorder(reader, made := Capture())
     calls = {"kind": ("/a/file",), "digest": ("/a/file", 100), "read": ("/a/file", 100, 0), "listing": ("/a",), "status": ("/a/file",), "processes": (), "process": (1,),
              "usage": ("/a",), "registry_keys": ("HKEY",), "may_run": ("/a/file",), "loaded_by": (1,)}  # fmt: skip
     for name, words in calls.items():
@@ -310,7 +310,7 @@ def test_another_system_is_examined_by_its_own_rules(name, moor):
     """The made-up machines that ship: the same by their capture; their paths, and lines quoted for their own shell."""
     reader = MACHINES[name]()
     own = look_here(Machine(MACHINES[name]()))
-    recording = Recorder(reader, made := Capture({}))
+    recording = Recorder(reader, made := Capture())
     look_here(Machine(recording))
     captured, _ = machine_of(load(finished(made, reader).write(bytes), "x"))
     assert captured.system == reader.system and look_here(Machine(captured)) == own

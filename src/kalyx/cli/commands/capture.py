@@ -76,7 +76,7 @@ def _recorded(call: Call, tell: Callable[[str], None]) -> Capture:
     from kalyx.core.queries import captures
     from kalyx.core.system.recorder import Recorder, RecordingRunner
 
-    made, live = Capture({}), call.machine
+    made, live = Capture(), call.machine
     assert live.runner is not None
     runner = RecordingRunner(live.runner, made, live.reader.variables)
     reader = Recorder(live.reader, made)
@@ -133,7 +133,7 @@ def _shown(call: Call, path: str) -> int:
     from kalyx.cli.render.survey import said_size
 
     screen, before = call.screen, ""
-    screen.line(("capture", BLUE), f"  of a {capture.head['system']} machine, folder {capture.head['folder']}")
+    screen.line(("capture", BLUE), f"  of a {capture.head.system} machine, folder {capture.head.folder}")
     for item in answer.held:
         if item.kind != before:
             screen.blank()

@@ -10,7 +10,7 @@ from kalyx.core.imports.sources import read_folder
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.system import Reader, Unreadable
-from kalyx.core.system.player import Capture
+from kalyx.core.system.player import Capture, Head
 from kalyx.core.text.blinding import Blinding
 from kalyx.core.text.essence import needed
 
@@ -19,11 +19,8 @@ _EACH = 24  # targets, environments, and modules of the folder's code, of which 
 
 def finished(made: Capture, reader: Reader) -> Capture:
     """The capture with its head; of variables, also those of processes, only what some question needs."""
-    made.head = {
-        **{name: getattr(reader, name) for name in ("system", "folder", "home", "pid", "user")},
-        "variables": needed(reader.variables),
-        "refusals": dict(reader.refusals),
-    }
+    made.head = Head(system=reader.system, folder=reader.folder, home=reader.home, pid=reader.pid, user=reader.user,
+                     variables=needed(reader.variables), refusals=dict(reader.refusals))  # fmt: skip
     for reading in made.readings.values():
         if isinstance(reading, dict) and isinstance(reading.get("process"), dict):
             variables = reading["process"].get("variables")

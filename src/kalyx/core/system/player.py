@@ -16,10 +16,11 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache
-from typing import Any, TypeVar, get_args
+from typing import TypeVar, get_args
 
 from msgspec import MsgspecError, Raw, Struct, convert, field
 from msgspec.json import Decoder
+from msgspec.structs import asdict
 
 from kalyx.core.data import PROBE_PATH
 from kalyx.core.model import System
@@ -35,21 +36,32 @@ _WHOLE_LIMIT = 64 * 1024 * 1024
 # How large the unpacked text may be: of a small file, and as a multiple of another's size (real captures: about ten).
 _SMALL, _DENSEST = 8 * 1024 * 1024, 40
 _LINES = 200_000
-_SYSTEMS = get_args(System)
 _KINDS: dict[str, FileKind] = {kind: kind for kind in get_args(FileKind)}
 
 
-Key = tuple[Any, ...]
+Key = tuple[object, ...]
 Result = TypeVar("Result")
+
+
+class Head(Struct, kw_only=True):
+    """The captured machine: what its Reader holds besides readings."""
+
+    system: System = "linux"
+    folder: str = "/"
+    home: str = "/"
+    pid: int = 0
+    user: int = -1
+    variables: dict[str, str] = {}
+    refusals: dict[str, str] = {}
 
 
 class Capture:
     """What a capture holds: its head, readings and answers."""
 
-    def __init__(self, head: Mapping[str, Any]) -> None:
-        self.head = dict(head)
-        self.readings: dict[Key, Any] = {}
-        self.answers: dict[Key, Any] = {}
+    def __init__(self, head: Head | None = None) -> None:
+        self.head = head or Head()
+        self.readings: dict[Key, object] = {}
+        self.answers: dict[Key, object] = {}
 
     def write(
         self, blind: Callable[[bytes], bytes], entry: Callable[[str, str], str] = lambda folder, name: name
@@ -58,7 +70,7 @@ class Capture:
 
         ``entry``: what a name in the listing of a folder becomes.
         """
-        lines: list[Any] = [{"kalyx capture": VERSION, **self.head}]
+        lines: list[object] = [{"kalyx capture": VERSION, **asdict(self.head)}]
         lines += [{"read": key, "is": _renamed(key, value, entry)} for key, value in self.readings.items()]
         lines += [{"ran": key, "is": value} for key, value in self.answers.items()]
         shown = cache(lambda text: blind(text.encode("utf-8", "surrogateescape")).decode("utf-8", "surrogateescape"))
@@ -66,14 +78,14 @@ class Capture:
         return gzip.compress(text.encode("ascii"), 6, mtime=0)
 
 
-def _renamed(key: Key, value: Any, entry: Callable[[str, str], str]) -> Any:
+def _renamed(key: Key, value: object, entry: Callable[[str, str], str]) -> object:
     """A listing with the names in it as they stand in paths; any other reading as it is."""
     if key[:1] != ("listing",) or not isinstance(value, dict) or not isinstance(value.get("map"), dict):
         return value
     return {"map": {entry(str(key[1]), name): kind for name, kind in value["map"].items()}}
 
 
-def _blinded(value: Any, blind: Callable[[bytes], bytes], shown: Callable[[str], str]) -> Any:
+def _blinded(value: object, blind: Callable[[bytes], bytes], shown: Callable[[str], str]) -> object:
     """The same shape, each text in it and each name blinded; bytes that are no text are unpacked for it."""
     if isinstance(value, str):
         return shown(value)
@@ -99,17 +111,16 @@ def load(content: bytes, name: str) -> Capture:
         if not line:
             raise KalyxError(f"{shown}, line {number}: this is not a line of a capture")
         try:
-            message = _line(line) if capture is not None else json.loads(line)
             if capture is None:
-                capture = Capture(_head(message, shown))
-            elif "read" in message:
-                primitive, *words = message["read"]
-                capture.readings[key_of([str(primitive), *words])] = message["is"]
-            elif "ran" in message:
-                argv, *more = message["ran"]
-                capture.answers[key_of([list(map(str, argv)), *more])] = message["is"]
+                capture = Capture(_head(json.loads(line), shown))
+                continue
+            read, ran, value = _line(line)
+            if read is not None:
+                primitive, *words = read
+                capture.readings[key_of([str(primitive), *words])] = value
             else:
-                raise ValueError
+                argv, *more = ran or []
+                capture.answers[key_of([[str(word) for word in _list(argv)], *more])] = value
         except (ValueError, TypeError, KeyError, RecursionError):
             raise KalyxError(f"{shown}, line {number}: this is not a line of a capture") from None
     if capture is None:
@@ -146,27 +157,32 @@ class _Line(Struct, forbid_unknown_fields=True):
     """A line whose result is left unread until somebody asks for it."""
 
     value: Raw = field(name="is")
-    read: list[Any] | None = None
-    ran: list[Any] | None = None
+    read: list[object] | None = None
+    ran: list[object] | None = None
 
 
 _quick = Decoder(_Line)
 
 
-def _line(line: bytes) -> dict[str, Any]:
+def _line(line: bytes) -> tuple[list[object] | None, list[object] | None, object]:
+    """What was read, or else what ran, and the result. Raises ValueError, TypeError or KeyError for no such line."""
     try:
         quick = _quick.decode(line)
+        return quick.read, quick.ran, quick.value
     except (MsgspecError, RecursionError):
-        document: dict[str, Any] = json.loads(
-            line
-        )  # a name that is no text, among others, only the general reader takes
-        return document
-    if quick.read is not None:
-        return {"read": quick.read, "is": quick.value}
-    return {"ran": quick.ran, "is": quick.value}
+        pass
+    document = json.loads(line)  # a name that is no text, among others, only the general reader takes
+    read, ran = (_list(document[name]) if name in document else None for name in ("read", "ran"))
+    return read, ran, document["is"]
 
 
-def value_of(value: Any) -> Any:
+def _list(value: object) -> list[object]:
+    if not isinstance(value, list):
+        raise TypeError
+    return value
+
+
+def value_of(value: object) -> object:
     """The result of a reading or a program, which is decoded when it is first needed."""
     return json.loads(bytes(value)) if isinstance(value, Raw) else value
 
@@ -187,23 +203,21 @@ def read_capture(path: str) -> Capture:
     return load(content, os.path.basename(path))
 
 
-def _head(head: Any, name: str) -> Mapping[str, Any]:
+def _head(head: object, name: str) -> Head:
     version = head.get("kalyx capture") if isinstance(head, dict) else None
     if not isinstance(version, int):
         raise KalyxError(f"{name} is not a capture: its first line does not say so")
     if version != VERSION:
         raise KalyxError(f"{name} is a capture of form {version}, and this Kalyx reads form {VERSION}: use the other's")
-    texts = ("folder", "home")
-    good = all(isinstance(head.get(key), str) for key in texts) and head.get("system") in _SYSTEMS
-    numbers = all(isinstance(head.get(key), int) for key in ("pid", "user"))
-    maps = all(isinstance(head.get(key), dict) and all(isinstance(item, str) for item in head[key].values())
-               for key in ("variables", "refusals"))  # fmt: skip
-    if not (good and numbers and maps):
-        raise KalyxError(f"{name} is not a capture: its first line lacks what a machine has")
-    return dict(head)
+    try:
+        if isinstance(head, dict) and set(Head.__struct_fields__) <= set(head):
+            return convert(head, Head)
+    except MsgspecError:
+        pass
+    raise KalyxError(f"{name} is not a capture: its first line lacks what a machine has")
 
 
-def key_of(words: Iterable[Any]) -> Key:
+def key_of(words: Iterable[object]) -> Key:
     """The key of a reading or an answer: texts, numbers, and lists of these; bytes as Latin-1."""
     return tuple(
         key_of(word) if isinstance(word, (list, tuple)) else word.decode("latin-1") if isinstance(word, bytes) else word
@@ -214,7 +228,7 @@ def key_of(words: Iterable[Any]) -> Key:
 # -- what a reading gives, as JSON ----------------------------------------------
 
 
-def packed(value: Any) -> Any:
+def packed(value: object) -> object:
     """A reading's result in JSON's own types."""
     if isinstance(value, bytes):
         try:
@@ -240,7 +254,7 @@ def packed(value: Any) -> Any:
     return value
 
 
-def unpacked(value: Any) -> Any:
+def unpacked(value: object) -> object:
     """The result that ``packed`` made JSON of."""
     if not isinstance(value, dict):
         return value
@@ -269,10 +283,10 @@ class Player(Reader):
     def __init__(self, capture: Capture) -> None:
         head = capture.head
         self._readings = capture.readings
-        self._refused: dict[str, str] = dict(head["refusals"])
-        self.system, self.folder, self.home = head["system"], head["folder"], head["home"]
-        self.pid, self.user = head["pid"], head["user"]
-        self.variables = dict(head["variables"])
+        self._refused = head.refusals
+        self.system, self.folder, self.home = head.system, head.folder, head.home
+        self.pid, self.user = head.pid, head.user
+        self.variables = head.variables
         self.refusals: dict[str, str] = {}
 
     def _held(self, primitive: str, *words: object) -> object:
@@ -385,7 +399,7 @@ class Player(Reader):
     def scan(self, path: str, pattern: bytes) -> list[bytes]:
         return [item for item in self._whole(list, "scan", path, pattern) if isinstance(item, bytes)]
 
-    def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
+    def served(self, words: list[object], ask: Callable[[], object]) -> object:
         try:
             return json.loads(self._whole(str, "served", *words))
         except ValueError:
@@ -414,7 +428,7 @@ class Normal:
 
     def key(
         self, argv: list[str], base: Mapping[str, str], variables: Mapping[str, str] | None, folder: str | None
-    ) -> list[Any]:
+    ) -> list[object]:
         """The words, the variables that are others than the machine's own, and the folder."""
         base = needed(base)
         given = base if variables is None else needed(variables)
@@ -457,7 +471,7 @@ class PlayerRunner(Runner):
         variables: Mapping[str, str] | None = None,
         folder: str | None = None,
         begun: Callable[[], None] | None = None,
-        **_: Any,
+        **_: object,
     ) -> Ended:
         if begun is not None:
             begun()
@@ -466,10 +480,11 @@ class PlayerRunner(Runner):
             return Ended(None, b"", b"", 0.0, problem=f"was not started: {NOT_HERE}")
         try:
             status, output, errors, *more = text
-            ended = Ended(status, unpacked(output), unpacked(errors), *more)
-            if not isinstance(ended.output, bytes) or not isinstance(ended.errors, bytes):
+            output, errors = unpacked(output), unpacked(errors)
+            if not isinstance(output, bytes) or not isinstance(errors, bytes):
                 raise TypeError
-        except (TypeError, ValueError, KeyError, AttributeError):
+            ended = Ended(status, output, errors, *more)
+        except (MsgspecError, TypeError, ValueError, KeyError, AttributeError):
             return Ended(None, b"", b"", 0.0, problem="was asked, and the capture holds something else as its answer")
         mark = next((mark for mark in self._normal.marks if any(mark in word for word in argv)), "").encode()
         own = os.fsencode(PROBE_PATH)
@@ -478,7 +493,7 @@ class PlayerRunner(Runner):
         )
         return ended
 
-    def start(self, argv: list[str], **_: Any) -> Running:
+    def start(self, argv: list[str], **_: object) -> Running:
         raise OSError(f"nothing is started on a captured machine: {argv[0]}")
 
 
@@ -488,7 +503,7 @@ def machine_of(capture: Capture) -> tuple[Player, PlayerRunner]:
     return reader, PlayerRunner(capture, reader)
 
 
-def _unpacked_or_none(value: Any) -> Any:
+def _unpacked_or_none(value: object) -> object:
     try:
         return unpacked(value)
     except (MsgspecError, ValueError, TypeError, KeyError, AttributeError):
@@ -509,9 +524,10 @@ def contents_of(capture: Capture) -> list[tuple[str, str, int]]:
             files[path] = files.get(path, 0) + sum(len(str(item)) for item in value.values())
         elif primitive == "process" and isinstance(process := _unpacked_or_none(value), Process):
             others.add(" ".join(map(str, process.command))[:200])
-    contents = [("variables", f"{name}={value}"[:300], 0) for name, value in sorted(capture.head["variables"].items())]
+    contents = [("variables", f"{name}={value}"[:300], 0) for name, value in sorted(capture.head.variables.items())]
     contents += [("files, with their content", path, size) for path, size in sorted(files.items())]
     contents += [("folders, with the names in them", path, 0) for path in sorted(folders)]
     contents += [("processes", line, 0) for line in sorted(others) if line]
-    contents += [("programs that were asked", " ".join(key[0])[:200], 0) for key in capture.answers]
+    asked = [" ".join(map(str, words)) for words, *_ in capture.answers if isinstance(words, tuple)]
+    contents += [("programs that were asked", line[:200], 0) for line in asked]
     return contents
