@@ -6,6 +6,10 @@ import codecs
 import io
 import os
 import sys
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from _typeshed import ReadableBuffer
 
 # What a page of characters may lack, and how it is written there; anything else by its number.
 _SPELLED = {"…": "...", "→": "->", "·": "-", "≠": "!", "∅": "-", "─": "-", "│": "|", "×": "x", "’": "'"}
@@ -20,16 +24,17 @@ class _Outlet(io.FileIO):
     refused: OSError | None = None
     deserted = False
 
-    def write(self, content: object) -> int:
+    def write(self, content: ReadableBuffer) -> int:
+        size = memoryview(content).nbytes
         try:
-            written = super().write(content)  # type: ignore[arg-type]
+            written = super().write(content)
         except OSError as error:
             self.deserted = True
             if not isinstance(error, BrokenPipeError):
                 self.refused = error
             os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
-            written = len(content)  # type: ignore[arg-type]
-        return len(content) if written is None else written  # type: ignore[arg-type]
+            written = size
+        return size if written is None else written
 
 
 def open_output() -> None:

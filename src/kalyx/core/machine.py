@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from msgspec import Struct, structs
 
@@ -241,7 +241,7 @@ class Machine:
 
         return running_servers(self.reader)
 
-    def ask_server(self, server: RunningServer, path: str) -> Any:
+    def ask_server(self, server: RunningServer, path: str) -> object:
         """What a running server answers; under ``--static`` too: it is read, no program is started.
 
         Its token goes only to the process that its file names, where that is the one that listens: a file can name
@@ -251,7 +251,7 @@ class Machine:
 
         if server.pid in self._silent:
             raise self._silent[server.pid]  # a server that did not answer once is not asked again
-        asked = [server.pid, server.port, path]
+        asked: list[object] = [server.pid, server.port, path]
         try:
             if server.port is None or self.reader.listens(server.pid, server.port) is not True:
                 refused = f"process {server.pid}, which it names, does not listen on port {server.port}"

@@ -7,7 +7,6 @@ reader refuses (NaN, or half a character, which writers of notebooks accept) the
 from __future__ import annotations
 
 import json
-from typing import Any
 
 from msgspec import DecodeError, Struct
 from msgspec import json as fast
@@ -18,9 +17,9 @@ _BY_STANDARD_READER = 32 * 1024 * 1024  # it makes an object of everything
 
 
 class _Cell(Struct):
-    cell_type: Any = None
-    source: Any = None
-    input: Any = None
+    cell_type: object = None
+    source: object = None
+    input: object = None
 
 
 class _Notebook(Struct):
@@ -33,10 +32,10 @@ class _Whole(Struct):
 
 
 class _Top(Struct):
-    metadata: Any = None
+    metadata: object = None
 
 
-def _by_standard_reader(raw: bytes) -> dict[str, Any]:
+def _by_standard_reader(raw: bytes) -> dict[str, object]:
     if len(raw) > _BY_STANDARD_READER:
         raise Malformed("not plain JSON, and too large to be read in another way")
     try:
@@ -48,7 +47,7 @@ def _by_standard_reader(raw: bytes) -> dict[str, Any]:
     return whole if isinstance(whole, dict) else {}
 
 
-def metadata_of(raw: bytes) -> dict[str, Any]:
+def metadata_of(raw: bytes) -> dict[str, object]:
     """The notebook's metadata. Raises Malformed for what is no notebook."""
     try:
         result = fast.decode(raw.removeprefix(b"\xef\xbb\xbf"), type=_Top).metadata
@@ -76,7 +75,7 @@ def code_cells(raw: bytes) -> list[tuple[int, str]]:
     return result
 
 
-def _lenient_cells(whole: dict[str, Any]) -> list[_Cell]:
+def _lenient_cells(whole: dict[str, object]) -> list[_Cell]:
     """Every cell of a file whose parts may be of any type; one that is no cell spoils only itself."""
     sheets = [whole, *_list(whole.get("worksheets"))]
     cells = [cell for sheet in sheets if isinstance(sheet, dict) for cell in _list(sheet.get("cells"))]
@@ -86,5 +85,5 @@ def _lenient_cells(whole: dict[str, Any]) -> list[_Cell]:
     ]
 
 
-def _list(value: object) -> list[Any]:
+def _list(value: object) -> list[object]:
     return value if isinstance(value, list) else []

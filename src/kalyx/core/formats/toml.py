@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import Any
 
 from kalyx.core.formats.span import Malformed, Span
+from kalyx.core.text.nested import nested
 
 # The standard reader's work grows with the square of a key's parts.
 _DEEP = 100
@@ -25,7 +26,7 @@ def _parts_of_key(line: str) -> int:
 
 
 @lru_cache(maxsize=8)
-def read(text: str) -> dict[str, Any]:
+def read(text: str) -> dict[str, object]:
     """The tables of a file. Raises Malformed with the reason."""
     if sys.version_info >= (3, 11):
         import tomllib
@@ -45,9 +46,7 @@ def read(text: str) -> dict[str, Any]:
 
 def spans_of(text: str, key: list[str]) -> list[Span]:
     """The text, or list of texts, at a path of keys; none where it is not."""
-    value: object = read(text)
-    for word in key:
-        value = value.get(word) if isinstance(value, dict) else None
+    value = nested(read(text), *key)
     words = (value,) if isinstance(value, str) else tuple(value) if isinstance(value, list) else ()
     if not words or not all(isinstance(word, str) for word in words) or not words[0]:
         return []
@@ -62,14 +61,12 @@ def with_value(text: str, key: list[str], value: str) -> str:
     mark = text[:1] == "\ufeff"
     document = tomlkit.parse(text[mark:])
     table: Any = document
+    last: str | int = key[-1]
     for word in key[:-1]:
         table = table[word]
-    old = table[key[-1]]
-    if isinstance(old, list):
-        table, last = old, 0
-        old = old[0]
-    else:
-        last = key[-1]  # type: ignore[assignment]
+    if isinstance(table[last], list):
+        table, last = table[last], 0
+    old = table[last]
     new = tomlkit.string(value, literal=old.as_string().startswith("'") and "'" not in value and value.isprintable())
     table[last] = new
     return text[:mark] + tomlkit.dumps(document)

@@ -9,7 +9,7 @@ not known to import; ``Missing``, where nothing answers to a name; ``Tried``, wh
 from __future__ import annotations
 
 import re
-from typing import Any, ClassVar, TypeVar
+from typing import ClassVar, TypeVar
 
 from msgspec import Struct
 
@@ -58,7 +58,7 @@ class Case(Struct):
     environment: Environment | None = None
     trial: Trial | None = None
     kernel: Kernel | None = None
-    memory: dict[object, Any] = {}  # what one cause worked out and another needs (``once``)
+    memory: dict[object, object] = {}  # what one cause worked out and another needs (``once``)
     experiments: dict[str, Experiment] = {}  # proposed, by cause
     runs: tuple[str, ...] = ()  # the words after the interpreter, where a script or a command line was asked about
 

@@ -118,7 +118,8 @@ def _lua_settings(text: str) -> Iterator[Setting]:
         return quoted[2] if quoted else known.get(expression)
 
     for number, line in lines_of(text):
-        line = _WITHOUT_COMMENT.match(line)[0].strip()  # type: ignore[index]  # it matches nothing at the least
+        code = _WITHOUT_COMMENT.match(line)
+        line = code[0].strip() if code is not None else ""
         named = re.match(r"(?:local\s+)?(\w+)\s*=(.+)", line)
         called = re.match(r"""(\w+)\s*[({]\s*["'](\w+)["']\s*,(.+)[)}]$""", line)
         if called and called[1] in _PREPENDS | _SETS:

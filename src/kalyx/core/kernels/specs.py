@@ -11,7 +11,6 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Mapping
-from typing import Any
 
 from msgspec import Struct
 
@@ -23,6 +22,7 @@ from kalyx.core.kernels.startup_file import is_named_in
 from kalyx.core.model.records import Evidence, Finding, Interpreter, Kernel, Reach
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.command_line import PythonCommand, behind_python_or_none
+from kalyx.core.text.nested import nested
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
@@ -115,7 +115,7 @@ def kernel_of_spec(
 
 
 def as_the_server_lists(
-    reader: Reader, kernels: list[Kernel], listing: dict[str, dict[str, Any]], server: Server, address: str
+    reader: Reader, kernels: list[Kernel], listing: dict[str, dict[str, object]], server: Server, address: str
 ) -> list[Kernel]:
     """The kernels that were read, as the running server has them: its own list decides which of an id wins.
 
@@ -215,11 +215,12 @@ def spec_of(whole: object) -> Spec:
     problem = _problem_of_types(whole)
     if problem is not None:
         return Spec(problem=problem)
-    provisioner = whole.get("metadata", {}).get("kernel_provisioner", {}).get("provisioner_name", USUAL_PROVISIONER)
-    return Spec(argv, whole.get("display_name", ""), whole.get("language", ""), environment, provisioner=provisioner)
+    provisioner = nested(whole, "metadata", "kernel_provisioner", "provisioner_name") or USUAL_PROVISIONER
+    name, language = whole.get("display_name", ""), whole.get("language", "")
+    return Spec(argv, name, language, environment, provisioner=str(provisioner))
 
 
-def _problem_of_types(whole: dict[str, Any]) -> str | None:
+def _problem_of_types(whole: dict[str, object]) -> str | None:
     """What keeps the library from listing a file whose command is right: it holds each key to a type."""
     for key in ("display_name", "language", "mimetype", "name"):
         if not isinstance(whole.get(key, ""), str):

@@ -13,10 +13,11 @@ import hashlib
 import hmac
 import json
 from datetime import datetime, timezone
-from typing import Any
 from uuid import uuid4
 
 from msgspec import Struct
+
+from kalyx.core.text.nested import nested
 
 DELIMITER = b"<IDS|MSG>"
 PROTOCOL_VERSION = "5.3"
@@ -33,7 +34,7 @@ class Message(Struct):
     type: str
     id: str
     parent: str | None
-    content: dict[str, Any]
+    content: dict[str, object]
     signed_wrongly: bool = False
 
 
@@ -59,7 +60,7 @@ class Session:
             code.update(part)
         return code.hexdigest().encode("ascii")
 
-    def request(self, kind: str, content: dict[str, Any]) -> tuple[str, list[bytes]]:
+    def request(self, kind: str, content: dict[str, object]) -> tuple[str, list[bytes]]:
         """A new request: its id and its frames."""
         identifier = new_id()
         header = {
@@ -95,5 +96,6 @@ class Session:
             raise WireError(f"a part that is no JSON: {error}") from None
         if not isinstance(header, dict) or not isinstance(content, dict):
             raise WireError("a header or content that is not an object")
-        answers = parent.get("msg_id") if isinstance(parent, dict) else None
+        answers = nested(parent, "msg_id")
+        answers = answers if isinstance(answers, str) else None
         return Message(str(header.get("msg_type")), str(header.get("msg_id")), answers, content)

@@ -22,6 +22,8 @@ from kalyx.core.model.records import (
     VersionChange,
 )
 
+RehearsalSchema = Literal["kalyx.rehearse/2", "kalyx.register/2"]
+
 
 class RehearsalAnswer(Struct, kw_only=True):
     """``rehearse``: who answered, in how many seconds, what it imported.
@@ -29,7 +31,7 @@ class RehearsalAnswer(Struct, kw_only=True):
     ``stopped``: the number of a signal that arrived when the kernel was registered already.
     """
 
-    schema: Literal["kalyx.rehearse/2", "kalyx.register/2"] = "kalyx.rehearse/2"
+    schema: RehearsalSchema = "kalyx.rehearse/2"
     kernel: Kernel | None
     answered: bool = False
     interpreter: Interpreter | None = None

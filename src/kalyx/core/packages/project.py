@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from itertools import takewhile
-from typing import Any
 
 from msgspec import Struct
 
@@ -16,6 +15,7 @@ from kalyx.core.environments.reading import USUAL_NAMES
 from kalyx.core.formats.span import Malformed
 from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.nested import nested
 
 _LIMIT = 1024 * 1024
 _ABOVE = 12
@@ -147,8 +147,8 @@ def backend_of(reader: Reader, folder: str) -> str:
 
     try:
         whole = toml.read(reader.text_or_none(reader.join(folder, PROJECT), _LIMIT) or "")
-        backend = whole.get("build-system", {}).get("build-backend")
-    except (Malformed, AttributeError):
+        backend = nested(whole, "build-system", "build-backend")
+    except Malformed:
         backend = None
     return backend.split(":")[0] if isinstance(backend, str) and backend else "setuptools.build_meta"
 
@@ -164,12 +164,10 @@ def is_refused_layout(reader: Reader, folder: str) -> bool:
         return False  # written by hand: it may name its packages
     try:
         whole = toml.read(reader.text_or_none(reader.join(folder, PROJECT), _LIMIT) or "")
-        settings = whole.get("tool", {}).get("setuptools", {})
+        settings = nested(whole, "tool", "setuptools")
     except Malformed:
         return True
-    except AttributeError:
-        return False
-    if not isinstance(settings, dict) or {"packages", "py-modules"} & set(settings):
+    if nested(settings, "packages") is not None or nested(settings, "py-modules") is not None:
         return False
     names = [
         name for name in reader.names(folder) if name.isidentifier() and reader.is_folder(reader.join(folder, name))
@@ -179,7 +177,7 @@ def is_refused_layout(reader: Reader, folder: str) -> bool:
     return len(packages) > 1 or (not packages and len(modules) > 1)
 
 
-def _is_long(whole: dict[str, Any]) -> bool:
+def _is_long(whole: dict[str, object]) -> bool:
     """Whether a project file asks for more than any project does, so that nothing of it is judged."""
     project = whole.get("project")
     project = project if isinstance(project, dict) else {}
@@ -189,9 +187,9 @@ def _is_long(whole: dict[str, Any]) -> bool:
     return sum(len(item) for item in several if isinstance(item, list)) > _MOST
 
 
-def _of_group(groups: Any, group: str, seen: set[str]) -> Iterator[str]:
+def _of_group(groups: object, group: str, seen: set[str]) -> Iterator[str]:
     """A group's lines, with those of the groups it includes, each group once."""
-    lines = groups.get(group)
+    lines = nested(groups, group)
     if group in seen or not isinstance(lines, list):
         return
     seen.add(group)

@@ -11,7 +11,7 @@ from __future__ import annotations
 import ast
 import json
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from kalyx.core.interpreters.consent import brought_along, lies_in_tree
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
@@ -20,6 +20,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, Part, Seat
 from kalyx.core.seats.running import Live
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.nested import nested
 from kalyx.core.text.shells import shell_called
 
 if TYPE_CHECKING:
@@ -128,7 +129,7 @@ def _is_of(reader: Reader, path: str, top: str) -> bool:
     return any(word == top or word.startswith(top + ".") for word in path.replace("\\", "/").split("/"))
 
 
-def _evaluated(machine: Machine, live: Live, expression: str) -> list[Any] | str:
+def _evaluated(machine: Machine, live: Live, expression: str) -> list[object] | str:
     """The three values of an expression in a running kernel, left out of its history; or why the kernel gave none."""
     assert machine.runner is not None
     if not machine.runner.is_live:
@@ -155,16 +156,16 @@ def _evaluated(machine: Machine, live: Live, expression: str) -> list[Any] | str
         connection.send("shell", frames)
         reply = _reply(connection, session, identifier, loopback.clock, min(machine.seconds, 5.0))
     try:
-        assert reply is not None
-        first, second, third = ast.literal_eval(reply["user_expressions"]["kalyx"]["data"]["text/plain"])
+        told = nested(reply, "user_expressions", "kalyx", "data", "text/plain")
+        first, second, third = ast.literal_eval(str(told))
         return [first, second, third]
-    except (AssertionError, KeyError, TypeError, ValueError, SyntaxError):
+    except (TypeError, ValueError, SyntaxError):
         return "it answered, and what it said could not be read"
 
 
 def _reply(
     connection: Connection, session: Session, identifier: str, clock: Callable[[], float], seconds: float
-) -> dict[str, Any] | None:
+) -> dict[str, object] | None:
     until = clock() + seconds
     while clock() < until:
         result = connection.receive(("shell",), max(0.01, until - clock()))

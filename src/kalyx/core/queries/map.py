@@ -10,12 +10,15 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from itertools import permutations
+from typing import TypeVar
 
 from msgspec import Struct
 
 from kalyx.core.model.action_results import MapBox, MapWay, Picture
 from kalyx.core.model.records import Environment, Interpreter, Relation, Seat
 from kalyx.core.text.versions import minor_of, numbers_of
+
+Item = TypeVar("Item")
 
 # Heights: of a seat, between seats, between rows, of the columns' names, of a box's head, of a row.
 SEAT, GAP, BLOCK, TOP, HEAD, ROOM = 30, 5, 14, 26, 44, 46
@@ -177,7 +180,7 @@ def _ordered(groups: list[_Group], strays: list[tuple[_Row, _Row]]) -> list[_Gro
     return best + remainder
 
 
-def _least(items: list, cost: Callable[[list], int]) -> list:  # type: ignore[type-arg]
+def _least(items: list[Item], cost: Callable[[list[Item]], int]) -> list[Item]:
     """The order with the least cost that keeps the first item first: of few items all are looked at, of many some."""
     first, others = items[:1], items[1:]
     if len(others) <= 5:

@@ -22,7 +22,7 @@ from kalyx.core.kernels.makers import quietly
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.kernels.wire import Message, Session, WireError
 from kalyx.core.machine import Machine
-from kalyx.core.model.action_results import RehearsalAnswer
+from kalyx.core.model.action_results import RehearsalAnswer, RehearsalSchema
 from kalyx.core.model.records import (
     Distribution,
     ErrorText,
@@ -258,7 +258,7 @@ def rehearse(
     *,
     script: str | None = None,
     transport: str = "tcp",
-    schema: str = "kalyx.rehearse/2",
+    schema: RehearsalSchema = "kalyx.rehearse/2",
     stays: bool = True,
 ) -> RehearsalAnswer:
     """Start the kernel, ask it, stop it; returns the answer. Needs a Runner.
@@ -266,7 +266,7 @@ def rehearse(
     ``stays``: whether the kernel stays registered where it gives no answer, so that a fix can name it. Raises
     KalyxError when Kalyx may not start programs.
     """
-    answer = RehearsalAnswer(schema=schema, kernel=kernel, seen_by=machine.server.answers)  # type: ignore[arg-type]
+    answer = RehearsalAnswer(schema=schema, kernel=kernel, seen_by=machine.server.answers)
     # A program of another language has no interpreter to read and can be started all the same.
     if not kernel.argv or (kernel.reason is not None and not machine.reader.may_run(kernel.command[0])):
         answer.findings = list(kernel.findings)

@@ -17,6 +17,7 @@ from kalyx.core.formats.span import Malformed
 from kalyx.core.formats.values import LIMIT, Value, values
 from kalyx.core.seats.settings_forms import ChoiceForm, SettingsForm
 from kalyx.core.system import Reader, Unreadable
+from kalyx.core.text.nested import nested
 from kalyx.core.text.patterns import pattern
 
 _TOPS = (".git", ".hg")
@@ -82,10 +83,7 @@ def _has_section(form: SettingsForm, text: str) -> bool:
     if form.format == "toml":
         from kalyx.core.formats import toml
 
-        table: object = toml.read(text)
-        for word in section:
-            table = table.get(word) if isinstance(table, dict) else None
-        return table is not None
+        return nested(toml.read(text), *section) is not None
     if text.strip():
         from kalyx.core.formats.positions import spans_of
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -22,6 +21,7 @@ from kalyx.core.seats.callers import connection_in, some_processes
 from kalyx.core.seats.process import process_seat
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.system.reader import FileStat, Process
+from kalyx.core.text.nested import nested
 
 _FILE_LIMIT = 64 * 1024
 _LATER = 10.0
@@ -45,7 +45,7 @@ class RunningServer(Struct):
 
 
 # Asks one path of a server: what its JSON says. Raises Unreadable.
-Ask = Callable[[RunningServer, str], Any]
+Ask = Callable[[RunningServer, str], object]
 
 
 def runtime_folder(reader: Reader) -> str:
@@ -152,13 +152,13 @@ def server_seat(reader: Reader, running: RunningServer) -> Seat:
     )
 
 
-def listed_by(running: RunningServer, ask: Ask) -> dict[str, dict[str, Any]]:
+def listed_by(running: RunningServer, ask: Ask) -> dict[str, dict[str, object]]:
     """The kernels it lists: id to the content of the kernel file, which is all it tells. Raises Unreadable."""
     text = ask(running, "api/kernelspecs")
-    specs = text.get("kernelspecs") if isinstance(text, dict) else None
+    specs = nested(text, "kernelspecs")
     if not isinstance(specs, dict):
         raise Unreadable(running.path, "its list of kernels could not be read")
-    rows = {str(name): item.get("spec") if isinstance(item, dict) else None for name, item in specs.items()}
+    rows = {str(name): nested(item, "spec") for name, item in specs.items()}
     return {name: spec if isinstance(spec, dict) else {} for name, spec in rows.items()}
 
 
@@ -167,7 +167,7 @@ def sessions_of(running: RunningServer, ask: Ask) -> dict[str, tuple[str, str]]:
     text = ask(running, "api/sessions")
     rows = {}
     for item in text if isinstance(text, list) else []:
-        kernel = item.get("kernel") if isinstance(item, dict) else None
+        kernel = nested(item, "kernel")
         if isinstance(kernel, dict):
             rows[str(kernel.get("id"))] = (str(item.get("path") or ""), str(kernel.get("name") or ""))
     return rows

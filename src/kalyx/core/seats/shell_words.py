@@ -357,7 +357,8 @@ class _StartFiles:
         if len(words) == 3 and words[0] == "-p" and self.name == "bash":
             pair = words[2], words[1]
         elif self.name == "zsh" and len(words) == 1 and "=" in words[0]:
-            pair = tuple(words[0].split("=", 1))  # type: ignore[assignment]
+            name, _, place = words[0].partition("=")
+            pair = name, place
         if pair is not None:
             location = _filled(self.reader, pair[1].strip("\"'"))
             known = (location,) if certain and "$" not in location else None

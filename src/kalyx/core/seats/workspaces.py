@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from kalyx.core.formats.values import LIMIT
 from kalyx.core.system import Reader
+from kalyx.core.text.nested import nested
 
 ENDING = ".code-workspace"
 _AT_MOST = 50
@@ -33,10 +34,10 @@ def _folders(reader: Reader, path: str) -> list[Opened]:
         document = json.loads(without_comments(reader.text_or_none(path, LIMIT) or ""))
     except (ValueError, RecursionError):
         return []
-    listed = document.get("folders") if isinstance(document, dict) else None
+    listed = nested(document, "folders")
     folders = []
     for item in reader.first_of(listed, _AT_MOST, path) if isinstance(listed, list) else []:
-        written = item.get("path") if isinstance(item, dict) else None
+        written = nested(item, "path")
         if isinstance(written, str) and written and "\0" not in written:
             location = str(reader.path.normpath(reader.join(reader.parent(path), written)))
             name = item.get("name")

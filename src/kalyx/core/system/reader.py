@@ -196,7 +196,7 @@ class Reader:
         """All first groups of the regular expression ``pattern`` in a large regular file."""
         raise NotImplementedError
 
-    def served(self, words: list[Any], ask: Callable[[], Any]) -> Any:
+    def served(self, words: list[object], ask: Callable[[], object]) -> object:
         """What a notebook server of this machine answers; ``words`` say which one was asked what. Raises Unreadable."""
         return ask()
 

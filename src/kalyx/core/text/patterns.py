@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Any, AnyStr, cast
+from typing import AnyStr, cast
 
 
 class _Pattern:
@@ -12,7 +12,7 @@ class _Pattern:
     def __init__(self, text: str | bytes, flags: int) -> None:
         self.pattern, self.flags = text, flags
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> object:
         used = getattr(re.compile(self.pattern, self.flags), name)
         setattr(self, name, used)
         return used

@@ -7,7 +7,6 @@ import datetime
 import hashlib
 from collections.abc import Callable
 from importlib.resources import files
-from typing import Any
 
 from jinja2 import Environment as Templates
 from jinja2 import FunctionLoader, StrictUndefined
@@ -36,7 +35,7 @@ def _source(name: str) -> str:
     return files("kalyx.cli.render.page").joinpath(name).read_text("utf-8")
 
 
-def _fit_for_a_page(value: Any) -> Any:
+def _fit_for_a_page(value: object) -> object:
     """Every text that a template gives out, unless Kalyx marked it as its own markup: made visible, then escaped."""
     return visible(value) if isinstance(value, str) and not isinstance(value, Markup) else value
 
@@ -126,7 +125,7 @@ def answer_alone(machine: Machine, answer: WhyAnswer, then: str | None) -> str:
     )  # fmt: skip
 
 
-def _words(causes: list[CauseText], findings: list[Finding], short: Callable[[str | None], str]) -> dict[str, Any]:
+def _words(causes: list[CauseText], findings: list[Finding], short: Callable[[str | None], str]) -> dict[str, object]:
     """The page's words for a place, a seat and a cause."""
     explained = {cause.name for cause in causes}
 
