@@ -35,7 +35,7 @@ from kalyx.core.model.steps import (
     UnregisterKernel,
     WriteImport,
 )
-from kalyx.core.queries import here, survey
+from kalyx.core.queries import here, survey, why_everywhere
 from kalyx.core.targets import resolve
 from tests.made import BINARY, HOME, Files
 from tests.support.scenes import plus
@@ -350,3 +350,17 @@ def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
     assert survey._own_root(machine, installation) == "/usr/lib/python3.11"
     virtual = next(found for found in machine.all_environments if found.name == "heath")
     assert isinstance(virtual, Environment) and survey._own_root(machine, virtual) == f"{HOME}/heath"
+
+
+@pytest.mark.parametrize("name, other, message, fix, expected", [
+    ("heath-two", "heath", "kernel heath starts X", "", "kernel heath-two starts X"),
+    ("heath", "heath-two", "kernel heath-two starts X", "", "kernel heath starts X"),
+    ("moor", "heath", "kernel heath-two starts X", "", "kernel heath-two starts X"),  # another kernel, which is meant
+    ("moor", "heath", "kernel heath starts X", "restart heath", None),  # a fix for the other one
+    ("heath", "heath", "kernel heath starts X", "restart heath", "kernel heath starts X"),
+])  # fmt: skip
+def test_an_answer_is_shared_by_seats_only_where_its_message_alone_names_them(name, other, message, fix, expected):
+    fixes_told = [Fix(message=fix)] if fix else []
+    answer = ImportAnswer(statement="import x", module="x", outcome="fails", findings=[Finding.proven("absent", message, [], fixes_told)])
+    told = why_everywhere._as_told_of(Seat(seat="kernel", name=name), Seat(seat="kernel", name=other), answer)
+    assert (told and told.findings[0].message) == expected

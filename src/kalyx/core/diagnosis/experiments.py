@@ -47,7 +47,7 @@ def proven_first(findings: list[Finding], case: Case, machine: Machine) -> list[
             spent += known[experiment].seconds
         tried = known[experiment]
         finding = replace(finding, experiments=[*finding.experiments, tried])
-        if tried.outcome in ("imports", "fails otherwise"):
+        if tried.helped:
             evidence = [*finding.evidence, _as_evidence(experiment, tried)]
             finding = replace(finding, certainty="proven", evidence=evidence)
             ahead = [finding, *before] if experiment.leads else [*before, finding]

@@ -155,6 +155,11 @@ class Tried(Struct, frozen=True, kw_only=True):
     outcome: TrialOutcome
     seconds: float
 
+    @property
+    def helped(self) -> bool:
+        """Whether the import works then, or fails at something else: that is evidence of the cause."""
+        return self.outcome in ("imports", "fails otherwise")
+
 
 class Finding(Struct, frozen=True, kw_only=True):
     """One thing found about an import, a kernel, an environment or a seat."""

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
+import msgspec
 from msgspec.structs import replace
 
 from kalyx.core.imports.names import ImportStatement
@@ -43,12 +45,11 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
         if seat.seat == "editor" and seat.interpreter is None:
             continue
         key = _starts_as(seat, machine)
-        if key is None or key not in known:
+        shared = _as_told_of(seat, *known[key]) if key is not None and key in known else None
+        if shared is None:
             tell(seat.name)
-            result = why_import(machine, seat, wanted, named=False)
-            known[key or id(seat)] = seat, result
-        else:
-            result = _said_of(seat, *known[key])
+        result = shared or why_import(machine, seat, wanted, named=False)
+        known.setdefault(key or id(seat), (seat, result))
         answer.seats.append(SeatImports(target=as_asked(machine, seat, named=False), imports=[result]))
     answer.seats += others
     return answer
@@ -63,8 +64,13 @@ def _starts_as(seat: Seat, machine: Machine) -> object:
     return seat.seat, seat.interpreter.executable, started.first, started.changes, started.flags, variables, seat.folder
 
 
-def _said_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer:
-    """The answer of a seat that starts the same, with this one's name in it."""
-    item, two = (f"{each.seat} {each.name}" for each in (other, seat))
-    findings = [replace(finding, message=finding.message.replace(item, two)) for finding in answer.findings]
-    return replace(answer, findings=findings)
+def _as_told_of(seat: Seat, other: Seat, answer: ImportAnswer) -> ImportAnswer | None:
+    """The answer of a seat that starts the same, with this seat's name in it; None where more is about the other."""
+    named = re.compile(rf"\b{re.escape(f'{other.seat} {other.name}')}(?![\w.-])")
+    findings = [
+        replace(finding, message=named.sub(lambda _: f"{seat.seat} {seat.name}", finding.message))
+        for finding in answer.findings
+    ]
+    told = msgspec.json.encode(findings).decode("utf-8", "replace")
+    is_about_it = re.search(rf"(?<![\w.-]){re.escape(other.name)}(?![\w.-])", told) is not None
+    return replace(answer, findings=findings) if not is_about_it or seat.name == other.name else None

@@ -15,7 +15,7 @@ from markupsafe import Markup
 from kalyx import __version__
 from kalyx.cli.render.survey import said_size
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Part, Seat, Tried
+from kalyx.core.model.records import Evidence, Finding, Part, Seat
 from kalyx.core.model.results import CauseText, WhyAnswer
 from kalyx.core.queries.map import LEFT, MIDDLE, RIGHT
 from kalyx.core.queries.overview import Overview
@@ -150,11 +150,7 @@ def _words(causes: list[CauseText], findings: list[Finding], short: Callable[[st
             return called
         return f"{called} ({seat.environment.name}, {seat.interpreter.version})"
 
-    def in_evidence(tried: Tried, finding: Finding) -> bool:
-        return any(seen.fact.startswith(tried.changed) for seen in finding.evidence)
-
     return {
-        "in_evidence": in_evidence,
         "where": where,
         "hops": hops,
         "numbers": numbers,
