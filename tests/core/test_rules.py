@@ -66,3 +66,11 @@ def test_what_is_caught_is_named(path):
              and not (isinstance(node.body[-1], ast.Raise) and node.body[-1].exc is None)]  # fmt: skip
     broad += [node.lineno for node in nodes(path) if isinstance(node, ast.Call) and getattr(node.func, "id", "") == "suppress" and any(map(is_broad, node.args))]
     assert len(broad) == CATCHES_ALL.get(path.relative_to(CORE.parent).as_posix(), 0), broad
+
+
+@pytest.mark.parametrize("path", [path for path in MODULES if "system" not in path.parts], ids=lambda path: str(path.relative_to(CORE)))
+def test_nobody_takes_a_refusal_for_something_that_is_there(path):
+    """What ``kind`` gives for a refused path is not None: ``is_there`` or ``may_be_there`` say which of the two is meant."""
+    compared = [node for node in nodes(path) if isinstance(node, ast.Compare) and isinstance(node.ops[0], (ast.Is, ast.IsNot))]
+    calls = [node.left for node in compared if isinstance(node.left, ast.Call) and isinstance(node.left.func, ast.Attribute)]
+    assert not [call.lineno for call in calls if call.func.attr in ("kind", "status") and call.args]

@@ -127,7 +127,7 @@ def test_what_was_left_out_is_said_and_all_is_not_well(ground, place, words):
         assert ran.status == 1 and "permission denied" in ran.out + ran.err and "found is sound" not in ran.out, ran.out + ran.err
 
 
-@pytest.mark.parametrize("shut_folder", ["/home/keeper/heath/bin", "/home/keeper/heath", "/opt/base", "/opt/base/lib"])
+@pytest.mark.parametrize("shut_folder", ["/home/keeper/heath/bin", "/home/keeper/heath", "/home", "/opt/base", "/opt/base/lib"])
 def test_the_same_in_memory(shut_folder):
     """Every folder on the way, on a machine that only a dictionary holds."""
     files = {
@@ -141,7 +141,7 @@ def test_the_same_in_memory(shut_folder):
     assert catalogue.judge_environment(read_environment(sound.reader, "/home/keeper/heath"), sound).condition == "sound"
     machine = Machine(MemoryReader("linux", {**files, shut_folder: Shut()}))
     judged = catalogue.judge_environment(read_environment(machine.reader, "/home/keeper/heath"), machine)
-    assert judged.condition == "unreadable", judged.findings
+    assert judged.condition == "unreadable" and [finding.cause for finding in judged.findings] == ["unreadable"], judged.findings
     assert not [step.command for finding in judged.findings for fix in finding.fixes for step in fix.steps if step.command]
 
 

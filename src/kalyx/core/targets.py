@@ -57,7 +57,7 @@ def resolve(machine: Machine, text: str) -> Seat:
         return seat_of_notebook(machine, reader.absolute(text))
     if text in (".", "..") or reader.has_separator(text) or text.startswith("~"):
         path = reader.absolute(text)
-        if reader.kind(path) is None and any(view.environment.name == text for view in machine.views):
+        if not reader.may_be_there(path) and any(view.environment.name == text for view in machine.views):
             return _named(machine, text)  # a name that has its folder's in front
         return seat_of_path(machine, path)
     return _named(machine, text)
@@ -70,7 +70,7 @@ def resolve_to_change(machine: Machine, text: str) -> Seat:
     """
     seat, reader = resolve(machine, text), machine.reader
     prefix = seat.environment.prefix if seat.environment is not None else seat.source
-    is_name = not any(sign in text for sign in ":\\~") and reader.kind(reader.absolute(text)) is None
+    is_name = not any(sign in text for sign in ":\\~") and not reader.may_be_there(reader.absolute(text))
     is_bare = is_name and text not in ("shell", "caller") and prefix is not None
     if is_bare and prefix is not None:
         own = [reader.real(folder) for folder in (reader.home, reader.folder)]

@@ -33,7 +33,9 @@ _METADATA = "Metadata-Version: 2.1\nName: {0}\nVersion: {1}\n"
 
 def _library(folder: str) -> dict[str, str]:
     """What shows a standard library, and what it creates environments with; the folder ends with its separator."""
-    return {f"{folder}{name}": "" for name in ("os.py", f"venv{folder[-1]}__init__.py", f"ensurepip{folder[-1]}__init__.py")}
+    return {
+        f"{folder}{name}": "" for name in ("os.py", f"venv{folder[-1]}__init__.py", f"ensurepip{folder[-1]}__init__.py")
+    }
 
 
 def _spec(python: str, label: str) -> str:

@@ -30,9 +30,7 @@ def run(call: Call) -> int:
         from kalyx.core.seats.running import attach
 
         kernels, unexplained = attach(machine.reader, kernels, machine.lives)
-    answer = KernelsAnswer(
-        kernels=kernels, unregistered=unexplained, folders=folders, seen_by=machine.server.answers
-    )
+    answer = KernelsAnswer(kernels=kernels, unregistered=unexplained, folders=folders, seen_by=machine.server.answers)
     for folder in folders:
         refusal = _refused(machine.reader, folder)
         if refusal is not None:
@@ -52,6 +50,6 @@ def _refused(reader: Reader, folder: str) -> str | None:
     try:
         reader.listing(folder)
     except Unreadable as problem:
-        there = reader.kind(folder) is not None or reader.refusal(folder) is not None
+        there = reader.may_be_there(folder) or reader.refusal(folder) is not None
         return problem.reason if there else None
     return None

@@ -126,7 +126,7 @@ def _settings(call: Call) -> tuple[str, str | None]:
 
 def _notebook(call: Call) -> str:
     path = call.machine.reader.absolute(call.options.seat.removeprefix("notebook:"))
-    if call.machine.reader.kind(path) is None:
+    if not call.machine.reader.may_be_there(path):
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}")
     return str(path)
 

@@ -131,9 +131,7 @@ def _later(call: Call, folder: str) -> list[ChangePlan]:
 def _startable(call: Call) -> list[Interpreter]:
     """The interpreters that were found and may be started though the user named none."""
     interpreters = call.machine.interpreters
-    return [
-        interpreter for interpreter in interpreters if call.machine.objection(interpreter, "machine") is None
-    ]
+    return [interpreter for interpreter in interpreters if call.machine.objection(interpreter, "machine") is None]
 
 
 def _recorded_base(call: Call, recorded: Recorded) -> Interpreter:

@@ -194,7 +194,7 @@ def _notebook_named(call: Call) -> str | None:
     if named is None:
         return None
     path = call.machine.reader.absolute(named.removeprefix("notebook:"))
-    if call.machine.reader.kind(path) is None:
+    if not call.machine.reader.may_be_there(path):
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}")
     return path
 

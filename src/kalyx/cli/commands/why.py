@@ -379,7 +379,7 @@ def _is_file(call: Call, text: str) -> bool:
     path = reader.absolute(text)
     is_path = reader.has_separator(text)
     if text.endswith((".py", ".ipynb")):
-        return is_path or text.endswith(".ipynb") or reader.kind(path) is not None
+        return is_path or text.endswith(".ipynb") or reader.may_be_there(path)
     if (text.endswith(_SOURCES) or is_path) and reader.is_file(path):
         return True
     return reader.is_folder(path) and (text in (".", "..") or is_path)

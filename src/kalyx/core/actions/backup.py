@@ -41,9 +41,7 @@ def left_over(reader: Reader, prefix: str) -> str | None:
 
     Raises KalyxError where these names exist and this Kalyx did not create them.
     """
-    names = [
-        name for name in (BEFORE_FOLDER, CLAIM, _PART, _OVER) if reader.kind(reader.join(prefix, name)) is not None
-    ]
+    names = [name for name in (BEFORE_FOLDER, CLAIM, _PART, _OVER) if reader.may_be_there(reader.join(prefix, name))]
     for name in names:
         path = reader.join(prefix, name)
         if name != CLAIM and not (reader.kind(path) == "folder" and _is_own(reader, prefix, path)):
@@ -110,13 +108,13 @@ class Kept:
 
     def settle(self) -> None:
         """End a change that succeeded: the copy is removed."""
-        if self.reader.again().kind(self._at(BEFORE_FOLDER)) is not None:
+        if self.reader.again().may_be_there(self._at(BEFORE_FOLDER)):
             self._set_aside()
         self._leave()
 
     def _set_aside(self) -> None:
         """The one step that makes the environment count as finished again."""
-        if self.reader.again().kind(self._at(_OVER)) is not None:
+        if self.reader.again().may_be_there(self._at(_OVER)):
             self.writer.remove_folder(self._at(_OVER))
         self.writer.move(self._at(BEFORE_FOLDER), self._at(_OVER))
 
@@ -148,7 +146,7 @@ class Kept:
         """Finish what a stopped run left: restore a complete copy, clear an incomplete one."""
         times = []
         self._know()
-        if self.reader.again().kind(self._at(BEFORE_FOLDER)) is not None:
+        if self.reader.again().may_be_there(self._at(BEFORE_FOLDER)):
             times = self._restore()
         self._clear()
         return times
@@ -162,10 +160,10 @@ class Kept:
             folder, copy = self._at(item.path), self._at(BEFORE_FOLDER, str(number))
             aside = self._at(BEFORE_FOLDER, f"{number}.new")
             reader = self.reader.again()
-            if item.there and reader.kind(copy) is None:
+            if item.there and not reader.may_be_there(copy):
                 continue  # an earlier run restored it
-            if reader.kind(folder) is not None:
-                if reader.kind(aside) is not None:
+            if reader.may_be_there(folder):
+                if reader.may_be_there(aside):
                     self.writer.remove_folder(aside)
                 self.writer.move(folder, aside)
             if item.there:
@@ -203,16 +201,16 @@ class Kept:
     def _clear(self) -> None:
         reader = self.reader.again()
         for name in (_PART, _OVER):
-            if reader.kind(self._at(name)) is not None:
+            if reader.may_be_there(self._at(name)):
                 self.writer.remove_folder(self._at(name))
 
     def _leave(self) -> None:
         try:
             self._clear()
         finally:
-            if self.reader.again().kind(self._at(CLAIM)) is not None:
+            if self.reader.again().may_be_there(self._at(CLAIM)):
                 self.writer.remove_file(self._at(CLAIM))
-            if self.reader.again().kind(self._at(BEFORE_FOLDER)) is None:
+            if not self.reader.again().may_be_there(self._at(BEFORE_FOLDER)):
                 self._working.end()
                 for mark in self._stopped:
                     forget(self.reader, self.prefix, mark, self.writer)

@@ -53,7 +53,7 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
     if target.interpreter is None or target.environment is None:
         raise KalyxError(f"{target.name} starts no interpreter ({target.reason}); {visible(file)} was not changed")
     config = _config(reader, file)
-    if reader.kind(file) is None:
+    if not reader.may_be_there(file):
         return _new_file(reader, config, target)
     before = read_for_change(reader, file)
     text = before.decode("utf-8")
@@ -203,9 +203,7 @@ def _added(config: _ConfigFile, choice: ChoiceForm, text: str, reader: Reader, t
     return [append_texts(plain, _values(reader, config, choice, target))]
 
 
-def _values(
-    reader: Reader, config: _ConfigFile, choice: ChoiceForm, target: Seat, former: str = ""
-) -> dict[str, str]:
+def _values(reader: Reader, config: _ConfigFile, choice: ChoiceForm, target: Seat, former: str = "") -> dict[str, str]:
     """The members that choose the target, by their names. ``former``: the first one's value, whose form is kept."""
     if not choice.below:
         return {choice.key[-1]: _value(reader, config.folder, choice.kind, former, target)}

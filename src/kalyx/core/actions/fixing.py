@@ -124,6 +124,6 @@ def _refuse_what_is_not_the_users(machine: Machine, step: Step, own: set[str]) -
                 message = "may have come with the current folder, and you did not name it; if you trust it, run"
                 raise KalyxError(f"{visible(prefix)} {message}: {visible(step.line)}")
     for path in step.moved():
-        whose = fixes.not_the_users_own(machine, path) if reader.kind(path) is not None else None
+        whose = fixes.not_the_users_own(machine, path) if reader.may_be_there(path) else None
         if whose is not None:
             raise KalyxError(f"{visible(path)} belongs to {visible(whose)}: nothing was done")

@@ -33,7 +33,7 @@ class Files:
 
     def remove(self, path: str) -> None:
         """Remove one, and the folders made for it that are empty then."""
-        if self.reader.again().kind(path) is not None:
+        if self.reader.again().may_be_there(path):
             try:
                 self.writer.remove_file(path)
             except KalyxError:

@@ -120,12 +120,10 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
         raise KalyxError(f"{base.executable} lacks the standard module {module}; {line}")
 
 
-def carry_out(
-    machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]
-) -> PrepareAnswer:
+def carry_out(machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]) -> PrepareAnswer:
     """Create, fill and check. On any failure the folder is cleared. Raises KalyxError with the reason."""
     reader, writer = machine.reader, machine.writer
-    fresh = reader.kind(order.folder) is None
+    fresh = not reader.may_be_there(order.folder)
     writer.folder(order.folder)
     mark, working = reader.join(order.folder, UNFINISHED_MARK), Working(reader, order.folder, "prepare", writer)
     before: list[Package] = []

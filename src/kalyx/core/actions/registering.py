@@ -367,8 +367,8 @@ def _content_of(reader: Reader, path: str) -> bytes | None:
 def _add(transaction: Transaction, path: str, content: bytes) -> None:
     """Write a file where none of this name is, also none that appears this moment."""
     try:
-        if transaction.reader.again().kind(path) is None:
+        if not transaction.reader.again().may_be_there(path):
             transaction.write(path, content, new=True)
     except KalyxError:
-        if transaction.reader.again().kind(path) is None:
+        if not transaction.reader.again().may_be_there(path):
             raise

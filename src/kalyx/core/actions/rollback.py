@@ -118,7 +118,7 @@ def _is_done(reader: Reader, step: Step, before: list[Step]) -> bool:
     if isinstance(step, Move):
         goes = any(isinstance(item, RemoveEnvironment) and item.prefix == step.path for item in before)
         returns = any(isinstance(item, Install) for item in before)  # which an installer replaced or removed since
-        return (goes or reader.kind(step.path) is None) and (returns or reader.kind(step.to) is not None)
+        return (goes or not reader.may_be_there(step.path)) and (returns or reader.may_be_there(step.to))
     return not isinstance(step, CreateEnvironment) or reader.exists(step.prefix)
 
 

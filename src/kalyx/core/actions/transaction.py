@@ -211,14 +211,14 @@ def _taken_back(reader: Reader, writer: Writer, inverses: list[Inverse]) -> Iter
 
 def _take_back(reader: Reader, writer: Writer, inverse: Inverse) -> None:
     if inverse.how == "move":
-        if reader.kind(inverse.to) is not None and reader.kind(inverse.path) is None:
+        if reader.may_be_there(inverse.to) and not reader.may_be_there(inverse.path):
             writer.move(inverse.to, inverse.path)
         return
     if inverse.how == "remove-folder":
         if reader.kind(inverse.path) == "folder":
             writer.remove_empty_folder(inverse.path)
         return
-    there = reader.kind(inverse.path) is not None
+    there = reader.may_be_there(inverse.path)
     if (
         there
         and inverse.digest

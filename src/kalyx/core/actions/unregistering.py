@@ -72,7 +72,7 @@ def removable(machine: Machine, word: str) -> Kernel:
     refusal = reader.refusal(reader.join(kernel.folder, SPEC_FILE))
     if refusal is not None:
         raise KalyxError(f"{kernel.folder} may not be looked at ({refusal}); Kalyx leaves it alone")
-    if reader.kind(reader.join(kernel.folder, SPEC_FILE)) is None:
+    if not reader.may_be_there(reader.join(kernel.folder, SPEC_FILE)):
         raise KalyxError(f"{kernel.folder} holds no {SPEC_FILE}; Kalyx leaves it alone")
     return kernel
 
@@ -112,7 +112,7 @@ def remove(machine: Machine, kernels: list[Kernel], transaction: Transaction) ->
         for root in roots:
             locks.enter_context(writer.alone(root))
         for kernel in kernels:
-            if reader.again().kind(reader.join(kernel.folder, SPEC_FILE)) is None:
+            if not reader.again().may_be_there(reader.join(kernel.folder, SPEC_FILE)):
                 raise KalyxError(f"{visible(kernel.folder)} is gone already: it was removed meanwhile")
             kept = f"{remembered_folder(machine, kernel.folder)}.{writer.stamp()}"
             transaction.write(kept + ".json", msgspec.json.encode(_Note(kernel.folder)), mode=0o600)
@@ -170,7 +170,7 @@ def removed_folder(machine: Machine, word: str) -> str:
 
 
 def _noted(reader: Reader, path: str) -> _Note | None:
-    if reader.kind(path) is None:
+    if not reader.may_be_there(path):
         return None
     try:
         note = msgspec.json.decode(believed(reader, path, 8 * 1024 * 1024), type=_Note)
@@ -184,13 +184,13 @@ def restorable(machine: Machine, folder: str) -> str:
     """Where what was removed from a kernel's folder, or replaced in it, is kept. Raises KalyxError where none is."""
     reader = machine.reader.again()
     was = remembered_folder(machine, folder) + _WAS
-    if reader.kind(folder) is not None and _is_of(reader, was, folder):
+    if reader.may_be_there(folder) and _is_of(reader, was, folder):
         return was
     kept = _kept_of(machine, folder)
     if not kept:
         raise KalyxError(f"no removed kernel of {visible(folder)} is kept")
     path = kept[-1].removesuffix(".json")
-    if reader.kind(folder) is not None:
+    if reader.may_be_there(folder):
         raise KalyxError(f"{visible(folder)} exists again; the removed kernel stays in {path}")
     return path
 

@@ -52,9 +52,7 @@ def _load(reader: Reader) -> dict[str, dict[str, str]]:
     }
 
 
-def completed(
-    reader: Reader, runner: Runner, writer: Writer, interpreters: list[Interpreter]
-) -> list[Interpreter]:
+def completed(reader: Reader, runner: Runner, writer: Writer, interpreters: list[Interpreter]) -> list[Interpreter]:
     """The interpreters with the full versions that reading could not tell, from the cache or by asking.
 
     Only those that may be started are asked (``consent``).

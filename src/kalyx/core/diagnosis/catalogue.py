@@ -226,9 +226,7 @@ def without_repeats(ordered: list[Finding]) -> list[Finding]:
     return result
 
 
-def _with_difference(
-    ordered: list[Finding], case: Case, machine: Machine, refused: list[NotJudged]
-) -> list[Finding]:
+def _with_difference(ordered: list[Finding], case: Case, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
     """Where no cause says why, what decides is searched for: only then, for a search starts the interpreter often."""
     try:
         after: list[Finding] = module_of("decisive-difference").look_after(case, machine, ordered)

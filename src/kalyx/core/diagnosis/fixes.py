@@ -78,7 +78,7 @@ def keeper_of(machine: Machine, interpreter: Interpreter) -> str | None:
     if interpreter.prefix == interpreter.base_prefix:
         # PEP 668: the mark is in the standard library's folder.
         mark = reader.join(interpreter.library, KEEPER_FILE)
-        if reader.kind(mark) is not None:
+        if reader.may_be_there(mark):
             return f"the system's own package manager ({mark})"
     records = reader.join(interpreter.prefix, "conda-meta")
     if reader.is_folder(records):
@@ -442,7 +442,7 @@ def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
     stem, extension = machine.reader.path.splitext(path)
     candidate = f"{stem}{ending}{extension}"
     number = 2
-    while machine.reader.kind(candidate) is not None:
+    while machine.reader.may_be_there(candidate):
         candidate = f"{stem}{ending}{number}{extension}"
         number += 1
     return str(candidate)

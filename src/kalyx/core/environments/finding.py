@@ -88,7 +88,7 @@ def interpreter_candidates(reader: Reader) -> Iterator[tuple[str, str]]:
                 yield candidate, reader.join(real, name)
     for prefix in version_prefixes(reader):
         for candidate in executables_of(reader, prefix):
-            if reader.kind(candidate) is not None:
+            if reader.may_be_there(candidate):
                 yield candidate, candidate
                 break
 
@@ -208,7 +208,7 @@ def _folders_in(reader: Reader, folder: str, unread: list[Unread] | None) -> lis
     try:
         listing = reader.listing(folder)
     except Unreadable as problem:
-        if unread is not None and reader.kind(folder) is not None:
+        if unread is not None and reader.may_be_there(folder):
             unread.append(Unread(path=folder, reason=problem.reason))
         return []
     folders = []
@@ -282,5 +282,5 @@ def _is_installation(reader: Reader, folder: str, listing: Mapping[str, object])
     if not all(part in listing for part in parts) and not ("bin" in listing and "lib64" in listing):
         return False
     return installation_at(reader, folder, None) is not None and any(
-        reader.kind(executable) is not None for executable in executables_of(reader, folder)
+        reader.may_be_there(executable) for executable in executables_of(reader, folder)
     )

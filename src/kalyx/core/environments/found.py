@@ -46,7 +46,7 @@ def _entries_of_nothing(reader: Reader) -> list[Unread]:
     """Entries of the registry whose interpreters are gone: installers and the launcher still use them."""
     from kalyx.core.interpreters.registered import registered
 
-    gone = [entry for entry in registered(reader) if reader.kind(entry.executable) is None]
+    gone = [entry for entry in registered(reader) if not reader.may_be_there(entry.executable)]
     named = f"{NOTHING_THERE}, and the registry names it"
     return [Unread(path=dead.executable, reason=f"{named} ({dead.company}\\{dead.tag})") for dead in gone]
 

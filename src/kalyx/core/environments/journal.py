@@ -48,7 +48,7 @@ def entry_of(reader: Reader, target: str, path: str, work: Work) -> Entry | None
     if len(lines) < 2 or len(lines[1]) != 32:
         return None
     file = entry_file(reader, target, lines[1])
-    if reader.kind(file) is None:
+    if not reader.may_be_there(file):
         return None
     import msgspec
 

@@ -21,7 +21,7 @@ def made_list(reader: Reader) -> str:
 def made_prefixes(reader: Reader) -> list[str]:
     """The folders of the list, as written; there or not."""
     path = made_list(reader)
-    if reader.kind(path) is None:
+    if not reader.may_be_there(path):
         return []
     import json
 

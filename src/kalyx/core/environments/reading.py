@@ -49,14 +49,12 @@ def _is_numbered(name: str) -> bool:
 
 def looks_like_environment(reader: Reader, folder: str) -> bool:
     """Whether a folder carries the mark of an environment: its settings file or a manager's own record."""
-    if reader.kind(reader.join(folder, SETTINGS_NAME)) is not None or reader.is_folder(
-        reader.join(folder, "conda-meta")
-    ):
+    if reader.may_be_there(reader.join(folder, SETTINGS_NAME)) or reader.is_folder(reader.join(folder, "conda-meta")):
         return True
     # The older layout has no settings file, and one may have lost it: an activation script tells.
     if not has_activation_script(reader, folder):
         return False
-    return any(reader.kind(executable) is not None for executable in executables_of(reader, folder))
+    return any(reader.may_be_there(executable) for executable in executables_of(reader, folder))
 
 
 def is_a_strangers(reader: Reader, folder: str) -> bool:
@@ -93,7 +91,7 @@ def read_environment(reader: Reader, prefix: str) -> View:
     interpreter: Interpreter | None = None
     problem: NotAnInterpreter | None = None
     for executable in executables_of(reader, prefix):
-        if reader.kind(executable) is None:
+        if not reader.may_be_there(executable):
             continue
         try:
             interpreter = read_interpreter(reader, executable)

@@ -337,9 +337,7 @@ class _Builder:
             text = raw.decode("utf-8-sig" if newer else "utf-8")
         except UnicodeDecodeError:
             if self.minor >= (3, 0) and not newer:
-                self.result.unknown.append(
-                    Evidence.at(path, "a path file that is not UTF-8 may stop this version")
-                )
+                self.result.unknown.append(Evidence.at(path, "a path file that is not UTF-8 may stop this version"))
             text = raw.decode("latin-1")
         # The newer ones split the text as such, which knows more ends of lines than files do.
         lines = text.splitlines() if newer else file_lines(text)
@@ -385,9 +383,7 @@ class _Builder:
                     if self.reader.is_file(path):
                         text = self.reader.text_or_none(path, 65536)
                         if text is None or "path" in text:
-                            self.result.unknown.append(
-                                Evidence.at(path, f"{name} may change the search path")
-                            )
+                            self.result.unknown.append(Evidence.at(path, f"{name} may change the search path"))
                         return
 
 
@@ -473,7 +469,7 @@ def _whole_path_of(reader: Reader, interpreter: Interpreter) -> tuple[str, list[
     folder, stem = reader.parent(executable), reader.name(executable).rpartition(".")[0]
     for name in ("python" + interpreter.tag.replace(".", "") + "._pth", stem + "._pth"):
         path = reader.join(folder, name)
-        if reader.kind(path) is not None:
+        if reader.may_be_there(path):
             text = (reader.text_or_none(path, _PTH_LIMIT) or "").removeprefix("\ufeff")
             lines = [(line.partition("#")[0].strip(), number) for number, line in enumerate(text.splitlines(), 1)]
             return path, [(line, number) for line, number in lines if line]
@@ -522,10 +518,7 @@ def as_it_is_now(reader: Reader, search: SearchPath, path: list[str]) -> SearchP
     """Replace the path that was read by the one that a running process has now."""
     known = {entry.entry: entry for entry in search.entries}
     origin = "put there by the running process"
-    entries = [
-        known.get(item) or PathEntry(entry=item, origin=origin, exists=reader.exists(item))
-        for item in path
-    ]
+    entries = [known.get(item) or PathEntry(entry=item, origin=origin, exists=reader.exists(item)) for item in path]
     return replace(search, entries=entries, unknown=[])
 
 

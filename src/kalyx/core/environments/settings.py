@@ -51,4 +51,4 @@ def _prefix_of(reader: Reader, word: str, folder: str) -> str | None:
     path = reader.absolute(word, folder)
     if reader.name(path).lower().startswith(("python", "pypy")) and reader.kind(path) in ("file", "link"):
         return reader.parent(reader.parent(path))
-    return path if reader.kind(reader.join(path, "pyvenv.cfg")) is not None else None
+    return path if reader.may_be_there(reader.join(path, "pyvenv.cfg")) else None

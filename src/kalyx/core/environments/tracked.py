@@ -35,7 +35,7 @@ def repository_of(reader: Reader, folder: str) -> str | None:
 
 @once
 def _holds_repository(reader: Reader, folder: str) -> bool:
-    return reader.kind(reader.join(folder, ".git")) is not None
+    return reader.is_there(reader.join(folder, ".git"))
 
 
 def _control_folder(reader: Reader, repository: str) -> str | None:

@@ -294,7 +294,7 @@ def read_folder(reader: Reader, folder: str) -> list[Read]:
             if kind == "file" and name.endswith((".py", ".ipynb")):
                 sources.append(read_file(reader, path))
             elif kind == "folder" and name not in _PASSED_OVER and not name.startswith("."):
-                if reader.kind(reader.join(path, "pyvenv.cfg")) is None and not reader.is_folder(
+                if not reader.may_be_there(reader.join(path, "pyvenv.cfg")) and not reader.is_folder(
                     reader.join(path, "conda-meta")
                 ):
                     pending.append(path)

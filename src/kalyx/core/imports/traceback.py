@@ -224,7 +224,7 @@ def prefix_of(reader: Reader, report: ErrorReport) -> str | None:
     for path in named:
         folder = reader.parent(path)
         above = reader.parent(folder)
-        if reader.name(folder) in ("bin", "Scripts") and reader.kind(reader.join(above, "pyvenv.cfg")) is not None:
+        if reader.name(folder) in ("bin", "Scripts") and reader.is_there(reader.join(above, "pyvenv.cfg")):
             return above  # a command of an environment
     # An interpreter that could not begin says so itself.
     programs = [path for path, line in report.frames if not line and reader.path.isabs(path)]

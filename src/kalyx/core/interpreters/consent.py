@@ -48,7 +48,7 @@ def tree_of(reader: Reader) -> str | None:
         return None
     top, here = folder, folder
     while not reader.inside(home, here):
-        if any(reader.kind(reader.join(here, name)) is not None for name in _TOPS):
+        if any(reader.may_be_there(reader.join(here, name)) for name in _TOPS):
             top = here
         upper = reader.parent(here)
         if upper == here:

@@ -237,9 +237,7 @@ def _script_reason(start: bytes) -> str:
 def _is_python(reader: Reader, real: str, links: list[str]) -> bool:
     """Whether a program is an interpreter: by a name on the way to it, else by the entry point it calls or holds."""
     names = [reader.name(path).lower() for path in [real, *links]]
-    return (
-        any(name.startswith(("python", "pypy")) for name in names) or _entry(reader, real) is not None
-    )
+    return any(name.startswith(("python", "pypy")) for name in names) or _entry(reader, real) is not None
 
 
 @once

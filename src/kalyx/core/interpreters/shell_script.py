@@ -275,9 +275,7 @@ class _Script:
             raise Unsettled(f"a script that calls {name or 'what only running tells'}, which may change what follows")
         yield state, None
 
-    def _assign(
-        self, name: str, value: str | None, to: dict[str, str | None], known: Mapping[str, str | None]
-    ) -> None:
+    def _assign(self, name: str, value: str | None, to: dict[str, str | None], known: Mapping[str, str | None]) -> None:
         """Give a variable its value; a name that ends in a plus sign has the value added."""
         if name.endswith("+"):
             self._refuse_in_plain(name + "=")

@@ -79,10 +79,10 @@ def system_starter(reader: Reader, executable: str) -> Followed | Unknown | None
     name = reader.name(executable)
     if not name.startswith(("python", "pip")) or name.startswith("python2"):
         return None
-    chosen = reader.real(_TOOLS_LINK) if reader.kind(_TOOLS_LINK) is not None else None
+    chosen = reader.real(_TOOLS_LINK) if reader.may_be_there(_TOOLS_LINK) else None
     for root in [chosen] if chosen else _TOOLS:
         candidate = reader.join(root, "usr", "bin", name)
-        if reader.kind(candidate) is not None:
+        if reader.may_be_there(candidate):
             return Followed(candidate, f"the developer tools in {root}")
     return Unknown("the system's starter for the developer tools, which have no such program here")
 
@@ -135,7 +135,7 @@ def _choice(reader: Reader, rule: ShimRule, root: str) -> tuple[list[str], str]:
 
 
 def _words(reader: Reader, path: str) -> list[str]:
-    if reader.kind(path) is None:
+    if not reader.may_be_there(path):
         return []
     text = reader.text_or_none(path, 4096) or ""
     return [word for line in text.splitlines() for word in line.split("#")[0].split()]

@@ -152,7 +152,7 @@ def kernels_in(reader: Reader, folder: KernelFolder, server: Server) -> list[Ker
     kernels = []
     for name in reader.names(folder.path):
         path = reader.join(folder.path, name)
-        if reader.is_folder(path) and reader.kind(reader.join(path, SPEC_FILE)) is not None:
+        if reader.is_folder(path) and reader.may_be_there(reader.join(path, SPEC_FILE)):
             kernels.append(read_kernel(reader, path, server, folder.reach))
     return kernels
 

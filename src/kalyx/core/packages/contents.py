@@ -41,7 +41,7 @@ def contents(reader: Reader, interpreter: Interpreter, search: SearchPath) -> tu
             if not reader.is_file(folder):
                 reader.listing(folder)
         except Unreadable as problem:
-            if reader.kind(folder) is not None:
+            if reader.may_be_there(folder):
                 unread.append(Unread(path=folder, reason=problem.reason))
             continue
         owned: set[str] = set()
@@ -91,7 +91,7 @@ def _folders(reader: Reader, interpreter: Interpreter, search: SearchPath) -> li
     # Start-up code that runs twice can name a folder twice: the first one counts.
     first: dict[str, PackageOrigin] = {}
     for folder, origin in result:
-        if reader.kind(folder) is not None:
+        if reader.may_be_there(folder):
             first.setdefault(folder, origin)
     return list(first.items())
 

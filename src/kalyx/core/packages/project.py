@@ -56,7 +56,7 @@ def project_of(reader: Reader, folder: str) -> Project | None:
         if project is not None:
             return project
         above = reader.parent(here)
-        is_top = reader.kind(reader.join(here, ".git")) is not None or reader.real(here) == reader.real(reader.home)
+        is_top = reader.is_there(reader.join(here, ".git")) or reader.real(here) == reader.real(reader.home)
         if above == here or is_top:
             return None
         here = above

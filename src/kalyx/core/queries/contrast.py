@@ -67,9 +67,7 @@ def contrast(first: Side, second: Side) -> ContrastAnswer:
     unproved = first.unknown + second.unknown
     unread = list({refusal.path: refusal for refusal in first.unread + second.unread}.values())
     same = not (differences or unproved or unread)
-    return ContrastAnswer(
-        left=left, right=right, same=same, differences=differences, unproved=unproved, unread=unread
-    )
+    return ContrastAnswer(left=left, right=right, same=same, differences=differences, unproved=unproved, unread=unread)
 
 
 def _processor(interpreter: Interpreter) -> str | None:

@@ -97,9 +97,7 @@ def as_asked(
     return replace(seat, search_path=_search(machine, seat, named, command, state).entries)
 
 
-def _search(
-    machine: Machine, seat: Seat, named: bool, command: str | None, state: ProcessState | None
-) -> SearchPath:
+def _search(machine: Machine, seat: Seat, named: bool, command: str | None, state: ProcessState | None) -> SearchPath:
     search = search_of(seat, machine, named=named, command=command)
     return as_it_is_now(machine.reader, search, state.path) if state is not None else search
 

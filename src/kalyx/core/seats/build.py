@@ -52,7 +52,7 @@ def first_that_starts(reader: Reader, paths: Iterable[str]) -> Part | None:
     """Of several places for one interpreter the first that starts; else the first that is there; None: none is."""
     first = None
     for path in paths:
-        if reader.kind(path) is not None:
+        if reader.may_be_there(path):
             part = starting(reader, path)
             if part.interpreter is not None:
                 return part

@@ -93,7 +93,7 @@ def notebooks_below(reader: Reader, folders: list[str]) -> list[str]:
         if depth < _DEEP:
             below = [reader.join(folder, name) for name in reader.names(folder) if not name.startswith(".")]
             inner = [path for path in below if reader.kind(path) == "folder"]
-            pending += [(path, depth + 1) for path in inner if reader.kind(reader.join(path, "pyvenv.cfg")) is None]
+            pending += [(path, depth + 1) for path in inner if not reader.may_be_there(reader.join(path, "pyvenv.cfg"))]
     return notebooks
 
 

@@ -13,7 +13,7 @@ from kalyx.core.text.visible import visible
 
 def path_seat(reader: Reader, path: str) -> Seat:
     """What a path starts. Raises KalyxError, with what is near, where it can be no interpreter or environment."""
-    if not reader.exists(path) and reader.kind(path) is None:
+    if not reader.exists(path) and not reader.may_be_there(path):
         raise KalyxError(f"{visible(path)}: {NOTHING_THERE}", near_paths(reader, path))
     part = _in_folder(reader, path) if reader.is_folder(path) else starting(reader, path)
     return seat_from("path", path, part, reader.folder, source=part.path if part.interpreter is None else None)

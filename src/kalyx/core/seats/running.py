@@ -80,9 +80,7 @@ def live_seat(reader: Reader, live: Live, notebook: Notebook | None = None) -> S
     return with_life(reader, seat, live.process)
 
 
-def attach(
-    reader: Reader, kernels: list[Kernel], lives: list[Live]
-) -> tuple[list[Kernel], list[RunningKernel]]:
+def attach(reader: Reader, kernels: list[Kernel], lives: list[Live]) -> tuple[list[Kernel], list[RunningKernel]]:
     """The registered kernels, each with the live ones that came from it; those that no registered kernel explains."""
     rows = []
     by_folder: dict[str, list[RunningKernel]] = {}

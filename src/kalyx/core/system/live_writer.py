@@ -205,8 +205,10 @@ def _write(
                 raise OSError(errno.ESTALE, "the file was changed meanwhile")
     is_plain = there is None or os.path.islink(path)
     if there is not None and not is_plain and not stat.S_ISREG(there.st_mode):
-        raise OSError(errno.EISDIR, "is a directory") if stat.S_ISDIR(there.st_mode) else OSError(
-            errno.EINVAL, "not a regular file"
+        raise (
+            OSError(errno.EISDIR, "is a directory")
+            if stat.S_ISDIR(there.st_mode)
+            else OSError(errno.EINVAL, "not a regular file")
         )
     handle, beside = _new_file_in(folder)
     try:

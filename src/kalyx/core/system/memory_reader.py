@@ -183,9 +183,7 @@ class MemoryReader(Reader):
     def listing(self, folder: str) -> Mapping[str, FileKind]:
         path = self._end(folder)
         key = self._key(path) if path is not None else ""
-        if path is not None and (
-            key in self._shut or self._nodes.get(key, b"") is None or self._refused(folder, path)
-        ):
+        if path is not None and (key in self._shut or self._nodes.get(key, b"") is None or self._refused(folder, path)):
             self.refusals[folder] = "permission denied"
             raise Unreadable(folder, "permission denied")
         if path is None or key not in self._children:

@@ -24,6 +24,6 @@ def near_paths(reader: Reader, path: str) -> list[str]:
 
 def nearest_existing(reader: Reader, path: str) -> str | None:
     """The nearest path that exists; None where the path itself does, or none is near."""
-    if reader.kind(path) is not None:
+    if reader.may_be_there(path):
         return None
     return next((near for near in near_paths(reader, path) if reader.exists(near)), None)

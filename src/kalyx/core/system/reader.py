@@ -337,6 +337,14 @@ class Reader:
             raise Unreadable(path, kind.reason)
         return kind
 
+    def is_there(self, path: str) -> bool:
+        """Whether anything is at ``path`` itself, a broken link too; False where that is not known."""
+        return isinstance(self.kind(path), str)
+
+    def may_be_there(self, path: str) -> bool:
+        """The same, and True where that is not known: for what is written, moved or removed there."""
+        return self.kind(path) is not None
+
     def exists(self, path: str) -> bool:
         """Whether anything is at the end of all links; also where it may not be looked at what."""
         kind = self.kind(path)

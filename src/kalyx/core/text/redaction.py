@@ -31,8 +31,16 @@ _BARE = r"(?P<c>[^\s\"'`,;&<>(){}\[\]\\]{2,4000})"
 _VALUE = "(?:" + _QUOTED + "|" + _BARE + ")"
 _ELEMENT = r"(?i)\bname\s?=\s?[\"'](?:[\w.-]{0,60}[_.-])?" + _LAST + r"[\"']"
 # What a text must hold, in any case, where a secret's name is in it.
-_NAMES = (*"""token pass pwd pw= pw: pw" pw' _pw -pw secret credential auth cookie signature dsn key= key: key" key'
-    key_ key- _key -key .key""".split(), "pw ", "key ", "pw\t", "pw\n", "key\t", "key\n")
+_NAMES = (
+    *"""token pass pwd pw= pw: pw" pw' _pw -pw secret credential auth cookie signature dsn key= key: key" key'
+    key_ key- _key -key .key""".split(),
+    "pw ",
+    "key ",
+    "pw\t",
+    "pw\n",
+    "key\t",
+    "key\n",
+)
 _ACCOUNT = ("-u", "-a", "--user", "--auth")
 _SHAPES = tuple("ghp_ gho_ ghu_ ghs_ ghr_ github_pat_ glpat- xox sk- sk_ rk_ hf_ npm_ pypi- dop_v1_ sg.".split())
 # No form but that of a key goes over the end of a line more than this far from its words.

@@ -84,9 +84,7 @@ _ROWS = [
         },
         is_completed=True,
     ),
-    Shell(
-        "sh", also=("ash",), tells="command -V", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}
-    ),
+    Shell("sh", also=("ash",), tells="command -V", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}),
     Shell("dash", tells="command -V", modes=_ASKED, start_files={"login": _LOGIN, "typed into": ["$ENV"]}),
     Shell(
         "ksh",

@@ -111,7 +111,7 @@ def _back(case: Case, machine: Machine, record: Installed) -> Fix:
     aside = {top: name for top in tops for name in reader.names(site) if _stands_for(name, top)}
     paths = {reader.join(site, name): reader.join(site, top) for top, name in aside.items()}
     movable = isinstance(fix.steps[-1], Install) and record.entry in aside.values()
-    movable = movable and all(reader.kind(to) is None for to in paths.values())
+    movable = movable and all(not reader.may_be_there(to) for to in paths.values())
     if not movable or any(fixes.not_the_users_own(machine, path) is not None for path in paths):
         return fix.called("install it again")
     fix = fixes.install(machine, case.interpreter, requirement, "--force-reinstall", "--no-deps")

@@ -113,7 +113,7 @@ def _without_settings(view: View, machine: Machine) -> Finding | None:
     path = reader.join(prefix, SETTINGS_NAME)
     is_folder = reader.is_folder(path)
     fact = "it is a folder" if is_folder else NOTHING_THERE
-    evidence = [Evidence(fact=fact, source=path, path=path if reader.kind(path) is not None else None)]
+    evidence = [Evidence(fact=fact, source=path, path=path if reader.is_there(path) else None)]
     base = same_minor(view, machine)
     offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
     if interpreter is not None:
@@ -149,7 +149,7 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
     on_windows = reader.system == "windows"
     words = ("bin", "python") if on_windows else ("Scripts", "python.exe")
     path = reader.join(prefix, *words)
-    if reader.kind(path) is None:
+    if not reader.may_be_there(path):
         return None
     from kalyx.core.packages.metadata import installed_in
 
@@ -191,7 +191,7 @@ def _stopped(view: View, machine: Machine) -> Finding | None:
     ]
     for left, claim, mark, work, doing in works:
         path = reader.join(prefix, left)
-        if reader.kind(path) is None:
+        if not reader.may_be_there(path):
             continue
         claimed = reader.join(prefix, claim)
         if working := _worker(reader, claimed):

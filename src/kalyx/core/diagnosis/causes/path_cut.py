@@ -83,7 +83,7 @@ def _of_the_project(machine: Machine, stand: str) -> list[_Cut]:
     reader, result, folder = machine.reader, list[_Cut](), stand
     for _ in range(4):
         source = reader.join(folder, "src")
-        marks = [name for name in _PROJECT if reader.kind(reader.join(folder, name)) is not None]
+        marks = [name for name in _PROJECT if reader.is_there(reader.join(folder, name))]
         # Where a file describes the project, the cause project-not-installed says more.
         if reader.is_folder(source) and marks in ([], [".git"]):
             result.append(_Cut(source, "the sources' folder of the project is not searched by itself"))

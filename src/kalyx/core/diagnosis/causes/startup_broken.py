@@ -28,7 +28,6 @@ from kalyx.core.text.patterns import pattern
 
 _LINE = pattern(r"Error processing line (?P<line>\d+) of (?P<path>.+?):\n")
 _LINE_OF_315 = pattern(r"Error in import line from (?P<path>.+?\.pth): (?P<text>.+)")
-_HOOK = pattern(r"(?:Error in (sitecustomize|usercustomize)|Failed to import the site module)")
 _OTHER = pattern(r"python(\d\.\d+)[\\/](?:site|dist)-packages|Python(\d)(\d+)[\\/]Lib", re.IGNORECASE)
 
 LOOKS_AT = "tried"

@@ -48,7 +48,7 @@ def look(case: Case, machine: Machine) -> Finding | None:
     if (blocked := _blocked(case, machine)) is not None:
         return blocked
     for path in _places(case):
-        if reader.kind(path) is None or reader.may_read(path) or reader.is_dangling(path):
+        if not reader.may_be_there(path) or reader.may_read(path) or reader.is_dangling(path):
             continue
         status, mode = reader.status(path), ""
         if isinstance(status, FileStat):

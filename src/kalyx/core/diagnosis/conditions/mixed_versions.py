@@ -62,7 +62,9 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
     if not view.environment.site_packages:
         return None  # its packages are of the other version, which the cause base-gone reports
     for executable in islice(executables_of(reader, view.environment.prefix), 2):
-        if reader.kind(executable) is None or reader.same_path(reader.real(executable), interpreter.real_executable):
+        if not reader.may_be_there(executable) or reader.same_path(
+            reader.real(executable), interpreter.real_executable
+        ):
             continue
         try:
             other = read_interpreter(reader, executable)

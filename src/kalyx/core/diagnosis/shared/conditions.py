@@ -51,7 +51,9 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
             steps.append(fixes.step(machine, RemoveFiles(paths=dead)))
         for path in (broken, reader.join(prefix, SETTINGS_NAME)):
             if path is not None and reader.kind(path) == "folder":
-                aside = next(name for name in (f"{path}-{number}" for number in count(1)) if reader.kind(name) is None)
+                aside = next(
+                    name for name in (f"{path}-{number}" for number in count(1)) if not reader.may_be_there(name)
+                )
                 steps.append(fixes.step(machine, Move(path=path, to=aside)))
     steps.append(fixes.step(machine, RemakeEnvironment(python=base.executable, prefix=prefix, options=["--upgrade"])))
     return Fix(
@@ -82,7 +84,7 @@ def recreated(view: View, machine: Machine) -> Fix | None:
     if not asked or not able:
         return None
     aside = f"{prefix}-{made_for}"
-    if reader.kind(aside) is not None:
+    if reader.may_be_there(aside):
         return None
     from kalyx.core.text.versions import numbers_of
 
