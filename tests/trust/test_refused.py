@@ -218,3 +218,12 @@ def test_a_bare_name_is_never_somebody_elses_environment(moor, tmp_path):
         assert (elsewhere / "pyvenv.cfg").exists()
     assert moor.kalyx("why", "json", "--in", "heath", **elsewhere_first).status == 0, "a question may use the name"
     assert moor.kalyx("discard", str(elsewhere), "--yes").status == 0 and not elsewhere.exists(), "its path names it"
+
+
+@pytest.mark.parametrize("path, there, may_be, exists, dangling", [
+    ("/home/a", True, True, True, False), ("/home/none", False, False, False, False), ("/home/broken", True, True, False, True),
+    ("/shut/a", False, True, True, False), ("/home/to-shut", True, True, True, False),  # what is behind the link is not known
+])  # fmt: skip
+def test_what_is_not_known_to_be_there(path, there, may_be, exists, dangling):
+    reader = MemoryReader("linux", {"/home/a": b"", "/home/broken": Link("/home/none"), "/home/to-shut": Link("/shut/a"), "/shut/a": b"", "/shut": Shut()})
+    assert (reader.is_there(path), reader.may_be_there(path), reader.exists(path), reader.is_dangling(path)) == (there, may_be, exists, dangling)

@@ -346,9 +346,9 @@ class Reader:
         return self.kind(path) is not None
 
     def exists(self, path: str) -> bool:
-        """Whether anything is at the end of all links; also where it may not be looked at what."""
+        """Whether anything is at the end of all links; True where that is not known."""
         kind = self.kind(path)
-        return kind is not None and (kind != "link" or isinstance(self.status(path), FileStat))
+        return kind is not None and (kind != "link" or self.status(path) is not None)
 
     def _ends_as(self, path: str, wanted: str) -> bool:
         kind = self.kind(path)
