@@ -20,7 +20,7 @@ from kalyx.core.environments.found import (
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.reading import View, environment_of, read_environment
 from kalyx.core.environments.searchpath import SearchPath, search_path
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.kernels.folders import Server, kernel_folders, reach_folder
 from kalyx.core.kernels.specs import UNLISTED, as_the_server_lists, id_from, listed_kernels
 from kalyx.core.model.records import Environment, Interpreter, Kernel, Reach, Seat, Unread
@@ -180,10 +180,8 @@ class Machine:
             if environment is not None and environment.target == environment.prefix:
                 prefixes.append(environment.prefix)
             elif environment is not None:
-                try:
-                    installed.append(read_interpreter(self.reader, environment.target))
-                except NotAnInterpreter:
-                    continue
+                own = interpreter_at(self.reader, environment.target)
+                installed += [own] if own is not None else []
         return installed, prefixes
 
     @property
@@ -227,10 +225,8 @@ class Machine:
         """The known environment at a prefix or of the interpreter at a path, with its name."""
         if self.reader.is_folder(path):
             return self._known.by_key.get(read_environment(self.reader, path).environment.key)
-        try:
-            return self.environment_of(read_interpreter(self.reader, path))
-        except NotAnInterpreter:
-            return None
+        interpreter = interpreter_at(self.reader, path)
+        return self.environment_of(interpreter) if interpreter is not None else None
 
     # -- kernels --------------------------------------------------------------
 
@@ -367,11 +363,8 @@ class Machine:
     def resolver(self, environment: Environment) -> Resolver | None:
         """What the environment's own interpreter finds, without any seat's variables or folder."""
         if environment.key not in self._resolvers:
-            if environment.executable is None:
-                return None
-            try:
-                interpreter = read_interpreter(self.reader, environment.executable)
-            except NotAnInterpreter:
+            interpreter = interpreter_at(self.reader, environment.executable)
+            if interpreter is None:
                 return None
             from kalyx.core.imports.resolver import Resolver
 

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
 from kalyx.core.environments.reading import View, executables_of, looks_like_environment, read_environment, view_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, interpreter_at, read_interpreter
 from kalyx.core.model.records import Environment, Interpreter, Unread
 from kalyx.core.system import Reader
 from kalyx.core.system.reasons import NOTHING_THERE
@@ -74,11 +74,8 @@ def bases_of(
             continue
         seen.add(reader.real(base))
         for executable in executables_of(reader, base):
-            try:
-                interpreter = read_interpreter(reader, executable)
-            except NotAnInterpreter:
-                continue
-            if interpreter.prefix == interpreter.base_prefix:
+            interpreter = interpreter_at(reader, executable)
+            if interpreter is not None and interpreter.prefix == interpreter.base_prefix:
                 interpreters.append(replace(interpreter, executable=_best_name(reader, interpreter), by_link=True))
                 break
     return interpreters
@@ -93,11 +90,8 @@ def base_interpreter(reader: Reader, interpreter: Interpreter) -> Interpreter | 
     if interpreter.prefix == interpreter.base_prefix:
         return interpreter
     for path in (interpreter.real_executable, *executables_of(reader, interpreter.base_prefix)):
-        try:
-            base = read_interpreter(reader, path)
-        except NotAnInterpreter:
-            continue
-        if base.prefix == base.base_prefix and base.minor == interpreter.minor:
+        base = interpreter_at(reader, path)
+        if base is not None and base.prefix == base.base_prefix and base.minor == interpreter.minor:
             return base
     return None
 

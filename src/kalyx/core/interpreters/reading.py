@@ -144,6 +144,14 @@ class _Base(Struct):
     executable: str
 
 
+def interpreter_at(reader: Reader, path: str | None) -> Interpreter | None:
+    """The interpreter that a path starts; None where it starts none, or that is not known."""
+    try:
+        return read_interpreter(reader, path) if path is not None else None
+    except NotAnInterpreter:
+        return None
+
+
 def read_interpreter(reader: Reader, path: str, variables: Mapping[str, str] | None = None) -> Interpreter:
     """What starts when ``path`` is executed. Raises NotAnInterpreter with the reason.
 

@@ -15,7 +15,7 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from kalyx.core.environments.reading import USUAL_NAMES, environment_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, interpreter_at, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import KernelFolder, Server, kernel_folders, own_search, provisioners
 from kalyx.core.kernels.startup_file import is_named_in
@@ -352,10 +352,7 @@ def _behind(reader: Reader, first: str, starts: PythonCommand, variables: Mappin
     path = _program(reader, starts.program, variables)
     if path is None or "$" in starts.program or _program(reader, first, variables) is None:
         return None
-    try:
-        return read_interpreter(reader, path)
-    except NotAnInterpreter:
-        return None
+    return interpreter_at(reader, path)
 
 
 def _program(reader: Reader, word: str, variables: Mapping[str, str]) -> str | None:

@@ -260,7 +260,7 @@ class Part(Struct, frozen=True, kw_only=True):
     defined: Evidence | None = None  # the alias or function that the shell takes for the word, before it searches PATH
 
 
-class Met(Struct, kw_only=True):
+class Met(Struct, frozen=True, kw_only=True):
     """One requirement of a project against what a seat has; ``group``: the extra or group that asks for it."""
 
     name: str
@@ -443,7 +443,7 @@ class Kernel(Struct, frozen=True, kw_only=True, dict=True):
         return self.changed(conditions=conditions, findings=[item for item in self.findings if item.cause != name])
 
 
-class UserPackages(Struct, kw_only=True):
+class UserPackages(Struct, frozen=True, kw_only=True):
     """The user's own packages for one Python version (PEP 370): seen by every interpreter of that version."""
 
     version: str
@@ -482,7 +482,7 @@ class Package(Struct, kw_only=True):
     chain: list[str] = []  # for one with unmet requirements: who asks for it, who for that one, up to the first
 
 
-class ShellReach(Struct, kw_only=True):
+class ShellReach(Struct, frozen=True, kw_only=True):
     """What a shell line typed in the kernel would start."""
 
     python: Interpreter | None = None

@@ -13,7 +13,7 @@ from kalyx.core.diagnosis.causes import stale_in_memory
 from kalyx.core.environments.invocation import ProcessState
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import read_traceback
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Seat
@@ -144,11 +144,6 @@ def _seat_of_command(machine: Machine, words: list[str]) -> Seat | None:
     starts = behind_python_or_none(words)
     program = starts.program if starts is not None else words[0]
     path = reader.absolute(program) if reader.path.dirname(program) else next(reader.lookup(program), None)
-    if path is None:
-        return None
-    try:
-        read_interpreter(reader, path)
-    except NotAnInterpreter:
-        named = interpreter_of_script(reader, path).path
-        return seat_of_path(machine, named) if named is not None else None
-    return seat_of_path(machine, path)
+    if path is not None and interpreter_at(reader, path) is None:
+        path = interpreter_of_script(reader, path).path
+    return seat_of_path(machine, path) if path is not None else None

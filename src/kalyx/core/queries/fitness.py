@@ -44,7 +44,7 @@ def _met(
     for asked in asked_by_lines([wish.line], interpreter, machine.reader.system):
         version = here.get(asked.key)
         is_met = version is not None and satisfies(version, asked.specifier)
-        row = Met(name=asked.name, requirement=asked.line, found=version, is_met=is_met)
-        row.group, row.path, row.line = wish.group, wish.path, wish.number
+        row = Met(name=asked.name, requirement=asked.line, found=version, is_met=is_met, group=wish.group,
+                  path=wish.path, line=wish.number)  # fmt: skip
         statuses.append(row)
     return statuses

@@ -14,10 +14,10 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from kalyx.core.interpreters.consent import brought_along, lies_in_tree
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.kernels.wire import Session, WireError
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Interpreter, Part, Seat
+from kalyx.core.model.records import Part, Seat
 from kalyx.core.seats.running import Live
 from kalyx.core.system import Reader, Unreadable
 from kalyx.core.text.nested import nested
@@ -63,17 +63,10 @@ def ask_shell(machine: Machine) -> list[Part]:
                 (piece.strip("'\"") for piece in reversed(reason.split()) if piece.strip("'\"").startswith("/")), None
             )
             is_python = path is not None and word == "python" and "alias" not in reason
-            interpreter = _interpreter_at(machine.reader, path) if path is not None and is_python else None
+            interpreter = interpreter_at(machine.reader, path) if is_python else None
             shown = path if is_python else None
             parts.append(Part(role=mode, word=word, reason=reason, path=shown, interpreter=interpreter))
     return parts
-
-
-def _interpreter_at(reader: Reader, path: str) -> Interpreter | None:
-    try:
-        return read_interpreter(reader, path)
-    except NotAnInterpreter:
-        return None
 
 
 def _program_of_shell(machine: Machine) -> str | None:

@@ -16,7 +16,7 @@ from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.interpreters.asking import answer_between, new_mark
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.makers import quietly
 from kalyx.core.kernels.specs import kernel_variables
@@ -408,19 +408,11 @@ def _import_answer(machine: Machine, kernel: Kernel, wanted: ImportStatement, ro
 def _shell_reaches(machine: Machine, path: str) -> ShellReach:
     """What ``!python`` and ``!pip`` would start, by the PATH the kernel itself has."""
     reader = machine.reader
-    reach = ShellReach(
-        python_path=next(reader.lookup("python", path), None), installer_path=next(reader.lookup("pip", path), None)
+    python, installer = (next(reader.lookup(word, path), None) for word in ("python", "pip"))
+    runs = interpreter_of_script(reader, installer, {"PATH": path}).path if installer is not None else None
+    return ShellReach(
+        python=interpreter_at(reader, python),
+        installer=interpreter_at(reader, runs),
+        python_path=python,
+        installer_path=installer,
     )
-    if reach.python_path is not None:
-        try:
-            reach.python = read_interpreter(reader, reach.python_path)
-        except NotAnInterpreter:
-            pass
-    if reach.installer_path is not None:
-        line = interpreter_of_script(reader, reach.installer_path, {"PATH": path})
-        if line.path is not None:
-            try:
-                reach.installer = read_interpreter(reader, line.path)
-            except NotAnInterpreter:
-                pass
-    return reach

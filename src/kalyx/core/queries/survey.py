@@ -82,8 +82,9 @@ def _measure(machine: Machine, answer: SurveyAnswer, watch: Callable[[int, int],
                 answer.unread.append(Unread(path=environment.prefix, reason=f"{unread} {places} in it not measured"))
         measured.append(environment)
     answer.environments = measured
-    for user in answer.user_packages:
-        user.size_bytes, _ = machine.reader.usage(user.folder)
+    answer.user_packages = [
+        replace(user, size_bytes=machine.reader.usage(user.folder)[0]) for user in answer.user_packages
+    ]
 
 
 def _package_sizes(machine: Machine, environment: Environment) -> list[PackageSize]:

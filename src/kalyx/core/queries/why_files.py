@@ -12,7 +12,7 @@ from kalyx.core.environments.reading import environment_of
 from kalyx.core.imports import builtin
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, interpreter_at, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.invocation import named_by
 from kalyx.core.machine import Machine
@@ -223,11 +223,8 @@ def _installs(machine: Machine, seat: Seat, read: Read) -> list[str]:
         path = next(machine.reader.lookup(word, seat.variables.get("PATH") or None), None)
         if path is None or seat.interpreter is None or seat.environment is None:
             continue
-        try:
-            other = read_interpreter(machine.reader, interpreter_of_script(machine.reader, path).path or path)
-        except NotAnInterpreter:
-            continue
-        if not other.is_in_environment_of(seat.interpreter):
+        other = interpreter_at(machine.reader, interpreter_of_script(machine.reader, path).path or path)
+        if other is not None and not other.is_in_environment_of(seat.interpreter):
             own = environment_of(machine.reader, other).target
             notes.append(f"{where}: {words} installs into {own}, and the notebook runs in {seat.environment.target}")
     return notes

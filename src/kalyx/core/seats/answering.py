@@ -14,7 +14,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernels.folders import Server
 from kalyx.core.model.records import Interpreter
@@ -81,11 +81,8 @@ def server_to_start(reader: Reader, interpreter: Interpreter | None) -> Server:
     """The server that would be started from here; ``interpreter``: the shell's own, where ``PATH`` has no server."""
     for word, path in _commands(reader):
         line = interpreter_of_script(reader, path)
-        if line.path is None:
-            continue
-        try:
-            own = read_interpreter(reader, line.path)
-        except NotAnInterpreter:
+        own = interpreter_at(reader, line.path)
+        if own is None:
             continue
         name = f"the server that {word} would start, from {own.prefix}"
         return Server(

@@ -14,7 +14,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.environments.finding import ONLY_BELOW
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.kernels.folders import Server, data_folder
 from kalyx.core.model.records import Seat
 from kalyx.core.seats.callers import connection_in, some_processes
@@ -130,11 +130,8 @@ def _as_server(reader: Reader, process: Process) -> Server:
     variables = dict(process.variables or {})
     text = f"the server with process {process.pid}"
     executable = started_as(reader, process)
-    try:
-        own = reader.seen_by(variables, process.folder) if variables else reader
-        interpreter = read_interpreter(own, executable) if executable else None
-    except NotAnInterpreter:
-        interpreter = None
+    own = reader.seen_by(variables, process.folder) if variables else reader
+    interpreter = interpreter_at(own, executable or None)
     return Server(interpreter, variables or reader.variables, text, process.folder)
 
 

@@ -19,7 +19,7 @@ from itertools import islice
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, remake, remove, same_minor
 from kalyx.core.environments.reading import View, executables_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
 from kalyx.core.model.steps import Install
@@ -66,11 +66,8 @@ def _another_by_name(view: View, machine: Machine) -> Finding | None:
             reader.real(executable), interpreter.real_executable
         ):
             continue
-        try:
-            other = read_interpreter(reader, executable)
-        except NotAnInterpreter:
-            continue
-        if other.minor == interpreter.minor:
+        other = interpreter_at(reader, executable)
+        if other is None or other.minor == interpreter.minor:
             continue
         evidence = [Evidence.at(started.executable, f"starts {started.version}") for started in (interpreter, other)]
         base = same_minor(view, machine)

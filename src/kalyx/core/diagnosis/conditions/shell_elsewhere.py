@@ -18,7 +18,7 @@ from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import environment_of
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
+from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
@@ -29,12 +29,10 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
         return None
     path_value = kernel_variables(kernel, machine.server).get("PATH", "")
     result = next(machine.reader.lookup("python", path_value), None)
-    if result is None:
+    runs = interpreter_at(machine.reader, result)
+    if result is None or runs is None:
         return None
-    try:
-        reached = environment_of(machine.reader, read_interpreter(machine.reader, result))
-    except NotAnInterpreter:
-        return None
+    reached = environment_of(machine.reader, runs)
     if reached.key == kernel.environment.key:
         return None
     spec = machine.reader.join(kernel.folder, SPEC_FILE)
