@@ -41,7 +41,19 @@ def test_schemas_are_current():
     import schemas
 
     for name, content in schemas.schemas().items():
-        assert (SCHEMAS / name).read_text() == content, f"run tools/schemas.py: {name} is old"
+        path = SCHEMAS / name
+        assert path.exists() and path.read_text() == content, f"run tools/schemas.py: {name} is old, or not there"
+
+
+def test_each_command_has_what_a_command_needs():
+    """What ``docs/extending.md`` lists: the module is found by its name."""
+    from kalyx.cli import help_text, start
+
+    commands = set(start.COMMANDS)
+    assert set(help_text.EXAMPLES) == set(help_text._STATUS) == commands, "cli/help_text.py: examples and exit status of each command"
+    assert commands >= start.EXAMINE | start.CHANGE
+    modules = {path.stem for path in (Path(start.__file__).parent / "commands").glob("*.py")} - {"__init__"}
+    assert modules == commands, "cli/commands has a module for each command, and each is in COMMANDS of cli/start.py"
 
 
 def test_the_manual_and_the_pages_are_current(monkeypatch):
@@ -52,7 +64,8 @@ def test_the_manual_and_the_pages_are_current(monkeypatch):
 
     assert pages.MANUAL.read_text() == pages.manual(), "run tools/pages.py"
     for name in pages.COMMANDS:
-        assert pages.help_of(name) in (pages.DOCS / "commands" / f"{name}.md").read_text(), f"run tools/pages.py: {name} is old"
+        page = pages.DOCS / "commands" / f"{name}.md"
+        assert page.exists() and pages.help_of(name) in page.read_text(), f"run tools/pages.py: {name} is old, or not there"
 
 
 @pytest.mark.parametrize("words, message", BAD, ids=lambda value: " ".join(value)[:40] if isinstance(value, list) else "")
