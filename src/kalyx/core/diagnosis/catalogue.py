@@ -327,12 +327,13 @@ def judge_environment(view: View, machine: Machine) -> Environment:
     environment = view.environment
     if environment.findings:
         return environment
-    findings: list[Finding] = []
+    findings, known = list[Finding](), view
     for cause in _about("environment"):
-        # Some stand only where no other, or a certain one, was found before.
-        known = replace(view, environment=replace(environment, findings=list(findings)))
         finding = _looked(module_of(cause).look_at_environment, known, machine) if cause != "unreadable" else None
-        findings += [finding] if finding is not None else []
+        if finding is not None:
+            findings.append(finding)
+            # Some causes stand only where no other, or a certain one, was found before.
+            known = replace(view, environment=replace(environment, findings=list(findings)))
     # Asked when all was looked at. What may not be read is not gone: nothing that follows from not finding something
     # may be said then.
     unreadable = _looked(module_of("unreadable").look_at_environment, view, machine)
