@@ -133,4 +133,4 @@ def test_the_folder_beats_the_user_and_a_descriptor_can_be_added():
     assert (seat.name, seat.parts[0].role, seat.interpreter.executable) == ("hive.json: terminal's Python", "terminal", HEATH)
     words = ("got `int`", "`key`", "'yaml'", "xml has 2 keys", "'interpretor'", "`filse`")
     for number, (problem, word) in enumerate(zip(problems, words, strict=True), 1):
-        assert problem.undecided and f"without row {number}: " in problem.reason and word in problem.reason
+        assert problem.undecided and f"row {number} is left out: " in problem.reason and word in problem.reason

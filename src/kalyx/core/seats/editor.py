@@ -164,7 +164,7 @@ def _of_checker(reader: Reader, folder: str, forms: list[SettingsForm], seats: l
     if config is None:
         return
     if config.problem is not None:
-        seats.append(_unread(reader, config.path, f"cannot be read: {config.problem}"))
+        seats.append(_unread(reader, config.path, f"{reader.name(config.path)} cannot be read: {config.problem}"))
         return
     yield from _of_config(reader, config)
 
@@ -192,13 +192,12 @@ def _of_file(reader: Reader, form: SettingsForm, path: str, own: bool, seats: li
         reason = problem.reason if isinstance(problem, Unreadable) else "not UTF-8"
         reason = str(problem) if isinstance(problem, Malformed) else reason
         if own and form.format not in ("toml", "ini"):
-            seats.append(_unread(reader, path, f"cannot be read: {reason}"))
+            seats.append(_unread(reader, path, f"{reader.name(path)} cannot be read: {reason}"))
 
 
 def _unread(reader: Reader, path: str, problem: str) -> Seat:
     """A seat for a settings file that cannot be read, or not all of which is used."""
-    name = reader.name(path)
-    return silent_seat("editor", name, f"{name} {visible(problem)}", reader.folder, undecided=True, source=path)
+    return silent_seat("editor", reader.name(path), visible(problem), reader.folder, undecided=True, source=path)
 
 
 def _matching(reader: Reader, root: str, patterns: list[str]) -> list[str]:

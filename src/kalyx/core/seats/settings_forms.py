@@ -82,13 +82,13 @@ def own_table(reader: Reader) -> OwnTable:
         rows = msgspec.json.decode(reader.read_text(result.path, LIMIT), type=_Table).descriptors
     except (Unreadable, msgspec.MsgspecError, RecursionError, UnicodeError) as problem:
         reason = problem.reason if isinstance(problem, Unreadable) else str(problem)
-        result.problems.append(f"cannot be read: {reason}")
+        result.problems.append(f"it cannot be read: {reason}")
         return result
     for number, row in enumerate(rows, 1):
         try:
             result.forms.append(msgspec.convert(row, SettingsForm))
         except msgspec.MsgspecError as problem:
-            result.problems.append(f"is used without row {number}: {problem}")
+            result.problems.append(f"row {number} is left out: {problem}")
     return result
 
 
