@@ -121,17 +121,21 @@ def test_a_text_keeps_its_quotes_where_they_can_hold_the_new_one(before, value, 
     assert toml.with_value(f"[tool]\npython = {before}  # mine\n", ["tool", "python"], value) == f"[tool]\npython = {after}  # mine\n"
 
 
-@pytest.mark.parametrize("ends, is_killed", [(True, True), (False, False)])
-def test_the_guard_goes_home_only_where_nothing_runs(ends, is_killed, tmp_path, monkeypatch):
-    """Else the guard itself ends what runs, once its input is closed."""
+@pytest.mark.parametrize("how, is_killed", [("over", True), ("runs", False), ("interrupted", False), ("refused", True)])
+def test_the_guard_goes_home_only_where_nothing_runs(how, is_killed, tmp_path):
+    """Else the guard itself ends what runs, once its input is closed; so where a start was interrupted half-way."""
     from kalyx.core.system.guard import Guard
 
     told: list[str] = []
     made = Guard()
     made.folder, made._held = str(tmp_path / "gone"), os.open(os.devnull, os.O_WRONLY)
     made._shell = SimpleNamespace(kill=lambda: told.append("killed"), wait=lambda: told.append("ended"))
-    made.begun(7)
-    if ends:
+    mark = made.new_mark()
+    if how == "refused":
+        made.refused(mark)
+    elif how != "interrupted":
+        made.begun(mark, 7)
+    if how == "over":
         made.over(7)
     made.dismiss()
     assert told == ["killed", "ended"] if is_killed else told == ["ended"]

@@ -61,13 +61,16 @@ class Guard:
         self._held = -1
         self._programs = count(1)  # programs may be started side by side
         self._groups: set[int] = set()
+        self._starting: set[str] = set()  # marks of programs of which it is not known whether they run
         self._has_folder = False
         self._lock = threading.RLock()
         atexit.register(self.dismiss)
 
     def new_mark(self) -> str:
-        """The mark of the next program: this run's, and its number."""
-        return f"{self.mark}-{next(self._programs)}"
+        """The mark of the next program, which is being started from now on: this run's, and its number."""
+        mark = f"{self.mark}-{next(self._programs)}"
+        self._starting.add(mark)
+        return mark
 
     def stand(self) -> None:
         """Have the guard in its place before anything is started. Raises OSError where it cannot be."""
@@ -91,10 +94,15 @@ class Guard:
             finally:
                 os.close(waits_on)
 
-    def begun(self, group: int) -> None:
+    def begun(self, mark: str, group: int) -> None:
         """A program was started: its process is the first of this group."""
         self._groups.add(group)
         self._tell(f"begun {group}\n")
+        self._starting.discard(mark)
+
+    def refused(self, mark: str) -> None:
+        """The system did not start a program."""
+        self._starting.discard(mark)
 
     def over(self, group: int) -> None:
         """The program has ended, and so have the processes that it left running."""
@@ -134,7 +142,7 @@ class Guard:
         if self._shell is not None:
             with suppress(OSError):  # it ends by itself too, once nothing holds its input
                 # Where its folder could not be removed from here, the guard tries once more.
-                if not self._groups and not os.path.lexists(self.folder):
+                if not self._groups and not self._starting and not os.path.lexists(self.folder):
                     self._shell.kill()
             os.close(self._held)
             self._shell.wait()

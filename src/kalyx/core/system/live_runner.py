@@ -57,8 +57,8 @@ class _Program:
 
     def __init__(self, argv: list[str], variables: Mapping[str, str] | None, folder: str | None) -> None:
         """Start it. Raises OSError or ValueError where the system cannot; an interrupt meanwhile ends it again."""
-        self.mark = guard().new_mark()
         guard().stand()
+        self.mark = guard().new_mark()
         self.before = processes.numbers()
         self.process: subprocess.Popen[bytes] | None = None
         argv = _looked_up(argv, variables, folder)
@@ -74,9 +74,12 @@ class _Program:
                     cwd=folder or os.path.abspath(os.sep),
                     start_new_session=sys.platform != "win32",
                 )
-                guard().begun(self.process.pid)
+                guard().begun(self.mark, self.process.pid)
         except KeyboardInterrupt:
             self.end()
+            raise
+        except (OSError, ValueError):
+            guard().refused(self.mark)
             raise
 
     @property
