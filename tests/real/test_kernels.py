@@ -1,5 +1,6 @@
 """Kernels for real: the real kernel package and server, and the stand-in in all its misbehaviours."""
 
+import glob
 import json
 import os
 import shlex
@@ -38,9 +39,10 @@ def nothing_is_left(moor) -> bool:
     until(lambda: not mine(), "the end of what was started", 3)
 
     def lost() -> list[Path]:
-        # Other workers' own are there for as long as they run, and those of a killed one until its guard has been.
-        found = Path(os.environ["TMPDIR"]).glob("kalyx-*-*/*/kernel-connection.json")
-        return [path for path in found if not psutil.pid_exists(int(path.parents[1].name.split("-")[1]))]
+        # Other workers' own are there for as long as they run, and those of a killed one until its guard has been. They
+        # go while this looks, which glob.glob passes over.
+        found = glob.glob(os.path.join(os.environ["TMPDIR"], "kalyx-*-*/*/kernel-connection.json"))
+        return [path for path in map(Path, found) if not psutil.pid_exists(int(path.parents[1].name.split("-")[1]))]
 
     until(lambda: not lost(), "the end of its folder", 5)
     return True
