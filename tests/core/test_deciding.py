@@ -10,6 +10,7 @@ from msgspec.structs import replace
 
 from kalyx.core.actions import fixing, version_cache
 from kalyx.core.diagnosis import difference, experiments, fixes
+from kalyx.core.diagnosis.causes.no_parent_package import package_of
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.imports import conducting
 from kalyx.core.imports.experiment import Experiment
@@ -36,6 +37,7 @@ from kalyx.core.model.steps import (
     WriteImport,
 )
 from kalyx.core.queries import here, survey, why_everywhere
+from kalyx.core.system.memory_reader import MemoryReader
 from kalyx.core.targets import resolve
 from tests.made import BINARY, HOME, Files
 from tests.support.scenes import plus
@@ -364,3 +366,11 @@ def test_an_answer_is_shared_by_seats_only_where_its_message_alone_names_them(na
     answer = ImportAnswer(statement="import x", module="x", outcome="fails", findings=[Finding.proven("absent", message, [], fixes_told)])
     told = why_everywhere._as_told_of(Seat(seat="kernel", name=name), Seat(seat="kernel", name=other), answer)
     assert (told and told.findings[0].message) == expected
+
+
+@pytest.mark.parametrize("path, expected", [
+    ("/a/b/c/d.py", ("/a", "b.c.d")), ("/a/b/c/__init__.py", ("/a", "b.c")), ("/a/x.py", ("/", "a.x")), ("/a/b/c/d-e.py", ("/a", None)), ("/a/b/n.ipynb", ("/a", None)),
+])  # fmt: skip
+def test_the_package_that_a_file_is_of(path, expected):
+    files = {"/a/b/__init__.py": b"", "/a/b/c/__init__.py": b"", "/a/b/c/d.py": b"", "/a/x.py": b""}
+    assert package_of(MemoryReader("linux", files), path) == expected

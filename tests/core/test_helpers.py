@@ -104,7 +104,7 @@ ROWS = {
     "packages.metadata:_begins_a_line": [((b"hive/x,,\n", "hive"), True), ((b'"hive/a,b",,\n', "hive"), True), ((b"a\nhive.py,,", "hive"), True), ((b'a\n"hive",,', "hive"), True), ((b"a/hive,,", "hive"), False)],
     "packages.removals:requirement_with": [(("lonely", "lonely"), "lonely")],
     "text.command_line:_windows_words": [(r"python sub\show.py", ["python", r"sub\show.py"]), (r'"a b\c" d', [r"a b\c", "d"]), (r'a\\"b c" d', ["a\\b c", "d"]), (r'a\"b', ['a"b']), ('"a""b" ""', ['a"b', ""]), ("a\\\\ b", ["a\\\\", "b"]), ("", []), ('"a', ValueError)],
-    "text.command_line:commands_of": [(("a 'b;c' | d 2>&1 >x", "linux"), [["a", "b;c"], ["d"]]), (("a && b & c", "linux"), [["a"], ["b"], ["c"]]), (("a<b c", "linux"), [["a", "c"]]), (("a # b", "linux"), [["a", "#", "b"]]), (("'a", "linux"), ValueError), (("a & b", "windows"), [["a", "&", "b"]])],
+    "text.command_line:commands_of": [(("a 'b;c' | d 2>&1 >x", "linux"), [["a", "b;c"], ["d"]]), (("a && b & c", "linux"), [["a"], ["b"], ["c"]]), (("a<b c", "linux"), [["a", "c"]]), (("a 1> x | b 0<y 2>> z | c 3> w", "linux"), [["a"], ["b"], ["c", "3"]]), (("a # b", "linux"), [["a", "#", "b"]]), (("'a", "linux"), ValueError), (("a & b", "windows"), [["a", "&", "b"]])],
     "text.command_line:python_command": [((line, "linux"), result) for line, result in PYTHON_LINES],
     "seats.pasted:_role": [("pip install x", "installer"), ("'pip' x", "installer"), ("python x", "python")],
     "seats.shell:_a": [("alias", "an alias"), ("function", "a function")],

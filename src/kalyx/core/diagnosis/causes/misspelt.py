@@ -53,8 +53,6 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 def _unspeakable(case: Missing) -> str | None:
     """A file on the path that would be the module, but for signs that no module's name has (``my-module.py``)."""
     reader = case.resolver.reader
-    if "." in case.missing:
-        return None
     for folder in case.folders:
         for name in reader.names(folder):
             stem = name.removesuffix(".py")
