@@ -405,3 +405,16 @@ def test_starting(code, status, output, errors):
 def test_what_is_not_there_is_not_started():
     gone = LiveRunner().run(["/nowhere/at/all"])
     assert gone.status is None and gone.problem == "cannot be started: no such file or directory"
+
+
+@pytest.mark.skipif(shutil.which("du") is None, reason="needs du")
+def test_what_a_folder_takes_on_disk_is_what_du_says(tmp_path):
+    """Each block once: a file of two names, a link, an empty folder, one that this user made of holes."""
+    (tmp_path / "deep" / "er").mkdir(parents=True)
+    (tmp_path / "deep" / "a").write_bytes(b"x" * 10_000)
+    os.link(tmp_path / "deep" / "a", tmp_path / "twin")
+    os.symlink("/usr", tmp_path / "link")
+    with open(tmp_path / "holes", "wb") as file:
+        file.truncate(5_000_000)
+    said = subprocess.run(["du", "-s", "--block-size=512", tmp_path], capture_output=True, text=True, check=True).stdout.split()[0]
+    assert LiveReader().usage(str(tmp_path)) == (512 * int(said), 0)
