@@ -200,7 +200,9 @@ def test_a_token_goes_only_to_the_process_that_its_file_names(moor):
                 one, _ = here.accept()
             except OSError:
                 return
-            heard.append(one.recv(4096))
+            words = one.recv(4096)
+            # The client of another worker's kernel may try the port that its kernel had: that begins so (ZMTP 3.1).
+            heard.extend([words] if not words.startswith(b"\xff\0\0\0") else [])
             one.close()
 
     runtime = moor.data / "runtime"
