@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 
-from kalyx.core.system.memory_reader import Link, MemoryReader
+from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
 from tests.made import BINARY, WINDOWS, dist, index_of
 from tests.support.model_installer import ModelInstaller, Release
@@ -256,6 +256,51 @@ for first in range(0, MACHINES, IN_ONE_FILE):
 @pytest.mark.parametrize("name", SCENES.names)
 def test_many(name):
     assert not (difference := SCENES.difference(name)), difference
+
+
+def without(made: Made, place: str) -> ModelInstaller:
+    """The machine on which the system does not show this file or folder."""
+    files = {**made.files, place: None if place in made.files else Shut(1001)}
+    made.files, before = files, made.files
+    try:
+        return made.model()
+    finally:
+        made.files = before
+
+
+@pytest.mark.parametrize("seed", range(200, 206))
+def test_what_is_refused_is_named_where_it_changes_an_answer(seed):
+    """Each answer about a machine with a file or folder that may not be read is as before, or names the place."""
+    made, chance = Made(seed), random.Random(f"refused {seed}")
+    path = made.model().reader.path
+    links = {target: link for link, target in made.files.items() if isinstance(target, Link)}
+    places = sorted({place for file in made.files for place in (file, path.dirname(file)) if not isinstance(made.files.get(place), Link)} - {program for program, _ in made.bases})  # a shell passes over such a program
+    forms = [[*words, *form] for words in made.questions() for form in (["--json"], ["--plain", "-v"])]
+    before = [made.model().typed(*words) for words in forms]
+    for place in chance.sample(places, min(3, len(places))):
+        # A program is named by the link that starts it; a path in the home folder may be shortened.
+        names = {name.replace("\\", sign) for name in (place, links.get(place, place), links.get(path.basename(place), place), place.replace(made.home, "~", 1)) for sign in ("\\", "\\\\")}
+        for words, (_, was, _) in zip(forms, before, strict=True):
+            status, out, err = without(made, place).typed(*words)
+            assert "a failure of Kalyx itself" not in err, (seed, place, words, err)
+            assert out == was or any(name in out + err for name in names) or "may not be run" in out + err, (seed, place, words, out, err)
+
+
+def test_where_a_refusal_stands():
+    """In the JSON answer, once; as text on standard error, unless the answer names the place; the first three, -v all."""
+    shut = {f"/home/keeper/spring/{name}": Shut(1001) for name in ("bog", "fen", "heath", "moor")}
+    files = {"/usr/bin/python3.11": BINARY, "/usr/bin/python3": Link("python3.11"), "/usr/lib/python3.11/os.py": "", **{f"{folder}/x": "" for folder in shut}, **shut}
+    model = ModelInstaller(MemoryReader("linux", files, variables={"PATH": "/usr/bin", "SHELL": "/bin/bash"}, folder="/home/keeper/spring"), INDEX)
+    status, out, err = model.typed("survey", "--json")
+    assert [(row["path"], row["reason"]) for row in json.loads(out)["unread"]] == [(folder, "permission denied") for folder in shut] and (status, err) == (0, "")
+    named, lead = [f"{folder} (permission denied)" for folder in shut], "kalyx: the answer may lack what could not be read: "
+    assert model.typed("survey", "--plain")[2] == f"{lead}{', '.join(named[:3])} and 1 more (-v names them)\n"
+    assert model.typed("survey", "--plain", "-v")[2] == f"{lead}{', '.join(named)}\n"
+    assert model.typed("enter", "nowhere", "--json")[2].startswith(lead)
+    site = "/usr/lib/python3.11/site-packages"
+    alone = ModelInstaller(MemoryReader("linux", {**dict.fromkeys(["/usr/lib/python3.11/os.py", f"{site}/x"], ""), "/usr/bin/python3": BINARY, site: Shut(1001)}, variables={"PATH": "/usr/bin"}), INDEX)
+    _, out, err = alone.typed("packages", "/usr/bin/python3", "--plain")
+    assert f"not read  {site}: permission denied" in out and err == ""
 
 
 def kept(model: ModelInstaller) -> dict[str, str]:

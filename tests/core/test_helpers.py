@@ -322,6 +322,7 @@ LAYOUTS = [
     ({"pyproject.toml": "", "a.py": "", "b.py": ""}, True),
     ({"pyproject.toml": "", "a.py": ""}, False),
     ({"pyproject.toml": "[[", "one/a.py": "", "two/a.py": ""}, True),
+    ({"pyproject.toml": "tool = 1\n", "one/a.py": ""}, False),
 ]  # fmt: skip
 
 

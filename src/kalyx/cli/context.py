@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.kernels.folders import Server
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Interpreter, KalyxError, Seat
+from kalyx.core.model.records import Interpreter, KalyxError, Seat, Unread
 from kalyx.core.seats.notebook import ENDING
 from kalyx.core.system import Reader
 from kalyx.core.system.live_reader import LiveReader
@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from kalyx.core.system.live_runner import LiveRunner
     from kalyx.core.system.runner import Runner
     from kalyx.core.system.writer import Writer
+
+_NAMED = 3  # places that could not be read
 
 
 class Call:
@@ -47,6 +49,7 @@ class Call:
         self.options = options
         self._reader, self._own_runner, self._writer = reader, runner, writer
         self._let_through: set[str] = set()
+        self._printed = ""  # the JSON answer
         if reader is None and getattr(options, "on", None):
             self._reader, self._own_runner = captured_system(options.on)
 
@@ -96,11 +99,28 @@ class Call:
 
         return Screen(self.machine, plain=self.options.plain)
 
-    def tell_what_was_cut(self) -> None:
-        """Print on standard error what was read only up to a limit: the answer may be incomplete."""
-        machine = self.__dict__.get("machine")
-        for what, text in machine.reader.cut.items() if machine is not None else ():
+    def tell_what_was_not_read(self) -> None:
+        """Print on standard error what was read only up to a limit, or refused: the answer may be incomplete."""
+        if "machine" not in self.__dict__:
+            return
+        reader = self.machine.reader
+        for what, text in reader.cut.items():
             print(f"kalyx: {visible(what)}: {text}", file=sys.stderr)
+        refused = [
+            f"{visible(path)} ({visible(reason)})"
+            for path, reason in self._refused_places().items()
+            if not ("screen" in self.__dict__ and self.screen.has_shown(path))
+        ]
+        most = len(refused) if self.options.verbose else _NAMED
+        more = f" and {len(refused) - most} more (-v names them)" if len(refused) > most else ""
+        if refused:
+            message = "the answer may lack what could not be read"
+            print(f"kalyx: {message}: {', '.join(refused[:most])}{more}", file=sys.stderr)
+
+    def _refused_places(self) -> dict[str, str]:
+        """The places that the system refused to show, without those that the JSON answer names."""
+        places = self.machine.reader.refused_places()
+        return {path: reason for path, reason in places.items() if _in_json(path) not in self._printed}
 
     @property
     def named(self) -> bool:
@@ -150,7 +170,12 @@ class Call:
 
         from kalyx.core.text.redaction import may_hold_a_secret
 
-        text = _json_of(answer)
+        self._printed = text = _json_of(answer)
+        unread: list[Unread] | None = getattr(answer, "unread", None)
+        if unread is not None and "machine" in self.__dict__:
+            more = [Unread(path=path, reason=reason) for path, reason in self._refused_places().items()]
+            unread += more
+            self._printed = text = _json_of(answer) if more else text
         if may_hold_a_secret(text):
             text = _json_of(_without_secrets(msgspec.to_builtins(answer)))
         sys.stdout.buffer.write(_fit_for_a_terminal(text).encode("utf-8") + b"\n")
@@ -233,6 +258,11 @@ def _json_of(value: object) -> str:
 
         # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
         return json.dumps(msgspec.to_builtins(value), indent=1, ensure_ascii=True)
+
+
+def _in_json(text: str) -> str:
+    """A text as it stands in a JSON answer, without its quotation marks."""
+    return _json_of(text)[1:-1]
 
 
 def _without_secrets(value: object) -> object:

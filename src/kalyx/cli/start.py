@@ -275,20 +275,31 @@ def _run(options: argparse.Namespace, words: list[str], as_json: bool, system: t
         return _refuse(f"{options.command} is not for a captured machine, which can only be examined", [], as_json)
     try:
         made = Call(options, *system)
-        if options.command in CHANGE or getattr(options, "fix", False):
-            _take_back_what_was_stopped(made)
-        status = import_module(f"kalyx.cli.commands.{options.command}").run(made)
-        if getattr(options, "dry_run", False) and not made.as_json:
-            made.screen.line("nothing was changed: this was a dry run")
-        sys.stdout.flush()
-        made.tell_what_was_cut()
-        return int(status)
+        try:
+            status = _carried_out(made)
+        except (KalyxError, Unreadable):
+            made.tell_what_was_not_read()
+            raise
+        made.tell_what_was_not_read()
+        return status
     except KalyxError as error:
         return _refuse(error.message, error.candidates, as_json)
     except Unreadable as error:
         return _refuse(str(error), [], as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
+
+
+def _carried_out(made: Call) -> int:
+    """Carry out the command, and print its answer."""
+    options = made.options
+    if options.command in CHANGE or getattr(options, "fix", False):
+        _take_back_what_was_stopped(made)
+    status = import_module(f"kalyx.cli.commands.{options.command}").run(made)
+    if getattr(options, "dry_run", False) and not made.as_json:
+        made.screen.line("nothing was changed: this was a dry run")
+    sys.stdout.flush()
+    return int(status)
 
 
 def _take_back_what_was_stopped(made: Call) -> None:

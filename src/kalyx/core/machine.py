@@ -7,7 +7,8 @@ from collections.abc import Callable
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from msgspec import Struct, structs
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kalyx.core.environments.found import (
     bases_of,
@@ -168,7 +169,7 @@ class Machine:
         pairs = found_environments(self.reader, installed, [], prefixes, self.unread)
         views = [view for view, _ in pairs]
         names = names_of(self.reader, [view.environment for view in views])
-        return [structs.replace(view, environment=with_name(view.environment, names)) for view in views]
+        return [replace(view, environment=with_name(view.environment, names)) for view in views]
 
     def started(self, kernels: list[Kernel]) -> tuple[list[Interpreter], list[str]]:
         """What kernels and this shell start and what was asked about: interpreters of installations, other prefixes."""
@@ -196,12 +197,12 @@ class Machine:
         known = self._known.by_key.get(environment.key)
         if known is None:
             return environment
-        return structs.replace(environment, name=known.name, called=known.called)
+        return replace(environment, name=known.name, called=known.called)
 
     def named_seat(self, seat: Seat) -> Seat:
         """The seat with its environments under their names."""
-        parts = [structs.replace(part, environment=self.named(part.environment)) for part in seat.parts]
-        return structs.replace(seat, environment=self.named(seat.environment), parts=parts)
+        parts = [replace(part, environment=self.named(part.environment)) for part in seat.parts]
+        return replace(seat, environment=self.named(seat.environment), parts=parts)
 
     @property
     def all_environments(self) -> list[Environment]:

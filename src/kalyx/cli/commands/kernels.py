@@ -50,6 +50,5 @@ def _refused(reader: Reader, folder: str) -> str | None:
     try:
         reader.listing(folder)
     except Unreadable as problem:
-        there = reader.may_be_there(folder) or reader.refusal(folder) is not None
-        return problem.reason if there else None
+        return problem.reason if reader.may_be_there(folder) else None
     return None

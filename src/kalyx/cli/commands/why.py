@@ -382,4 +382,4 @@ def _is_file(call: Call, text: str) -> bool:
         return is_path or text.endswith(".ipynb") or reader.may_be_there(path)
     if (text.endswith(_SOURCES) or is_path) and reader.is_file(path):
         return True
-    return reader.is_folder(path) and (text in (".", "..") or is_path)
+    return text in (".", "..") or (is_path and reader.is_folder(path))

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable
 
-from msgspec import structs
 from msgspec.structs import replace
 
 from kalyx.core.environments.finding import ONLY_BELOW, environment_folders, interpreter_candidates, running_prefixes
@@ -168,4 +167,4 @@ def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, s
 def with_name(environment: Environment, names: dict[str, str]) -> Environment:
     """A copy of the record with the unique name; its own name stays in the record too."""
     own = environment.called or environment.name
-    return structs.replace(environment, name=names.get(environment.key, own), called=own)
+    return replace(environment, name=names.get(environment.key, own), called=own)

@@ -40,7 +40,7 @@ class Header(Struct, kw_only=True):
     problem: str | None = None
 
     @property
-    def system(self) -> str | None:
+    def system(self) -> System | None:
         """The system that a file of this form is for; None for no known form."""
         return SYSTEMS[self.form] if self.form is not None else None
 

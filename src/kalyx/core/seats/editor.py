@@ -365,7 +365,7 @@ def _started(reader: Reader, seat: Seat, asked: Part, path: str) -> Seat:
     """The seat with what the path starts, or why it starts nothing, with the nearest that exists."""
     near = None
     if not reader.path.dirname(path):
-        part = Part(role=asked.role, word=asked.word, reason=f"no {visible(path)} on PATH")
+        part = Part(role=asked.role, word=asked.word, reason=visible(reader.not_on_path(path)))
     else:
         is_folder = reader.is_folder(path)
         starts = first_that_starts(reader, executables_of(reader, path)) if is_folder else starting(reader, path)

@@ -103,5 +103,5 @@ def _on_path(reader: Reader, role: PartRole, word: str, program: str, shell: str
         value = ":".join(parts)
     path = next(reader.lookup(program, value, current_first=current_first), None)
     if path is None:
-        return Part(role=role, word=word, reason=f"no {program} on PATH")
+        return Part(role=role, word=word, reason=reader.not_on_path(program, value))
     return starting_script(reader, path, role, word) if role == "installer" else starting(reader, path, role, word)

@@ -315,6 +315,26 @@ class Reader:
         """Note that a path, or what a plural names, was read only in part; the note is printed after the answer."""
         self.cut[what] = message
 
+    def refused_places(self) -> dict[str, str]:
+        """What was refused in this run, with the reason: a folder that may not be entered, not each path below it.
+
+        Without what a capture does not hold: nobody refused that.
+        """
+        places: dict[str, str] = {}
+        for path, reason in list(self.refusals.items()):
+            while isinstance(self.kind(path), Refused) and not self._is_listed(self.parent(path)):
+                path = self.parent(path)
+            if reason != NOT_HERE:
+                places.setdefault(path, reason)
+        return places
+
+    def _is_listed(self, folder: str) -> bool:
+        """Whether a folder can be listed; a root counts as one that can."""
+        try:
+            return folder == self.parent(folder) or self.listing(folder) is not None
+        except Unreadable:
+            return False
+
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""
         return next(self.all_refused_within(*folders), None)
@@ -505,6 +525,12 @@ class Reader:
             # A literal ~ in PATH is a folder of that name to most shells: it is not expanded.
             path_folders.append(str(self.path.normpath(self.join(self.folder, entry or "."))))
         return path_folders
+
+    def not_on_path(self, word: str, path: str | None = None) -> str:
+        """Why ``lookup`` gives nothing for a program's name, in words: also that a file of the name may not be run."""
+        found = (self.join(folder, word) for folder in self.path_folders(path))
+        passed = next((path for path in found if self.is_file(path)), None)
+        return f"no {word} on PATH" if passed is None else f"{passed} may not be run, and no other {word} is on PATH"
 
     def has_separator(self, word: str) -> bool:
         """Whether a word is written as a path: on Windows with either slash."""

@@ -78,7 +78,7 @@ def _is_own_fault(view: View, problem: NotAnInterpreter, machine: Machine) -> bo
     """
     reader = machine.reader
     home = view.settings.get("home") if view.settings is not None else None
-    if home and not reader.may_be_there(home) and reader.refusal(home) is None:
+    if home and not reader.may_be_there(home):
         return False
     return reader.is_file(problem.path) and reader.same_path(reader.real(problem.path), problem.path)
 
