@@ -232,10 +232,10 @@ def targets() -> Iterable[str]:
     machine, _ = machine_of(made)
     yield f"named by settings: {named_prefixes(machine.reader, SPRING)}"
     machine, _ = machine_of(elsewhere)
-    before = [environment.name for environment in machine.all_environments]
-    machine.know(read_environment(machine.reader, "/srv/moor").environment)
-    machine.know(None)
-    yield f"known before {before}, then {[environment.name for environment in machine.all_environments]}, {machine.environment_at('/srv/moor').name}"
+    before = [environment.name for environment in machine.environments.everywhere]
+    machine.environments.add(read_environment(machine.reader, "/srv/moor").environment)
+    machine.environments.add(None)
+    yield f"known before {before}, then {[environment.name for environment in machine.environments.everywhere]}, {machine.environments.at('/srv/moor').name}"
     for shell in ("tcsh", "sh", "fish", "pwsh", "cmd", "xonsh"):
         yield from told(f"a control character in {shell}", lambda: [refused(shell)])
 

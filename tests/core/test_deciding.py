@@ -329,8 +329,8 @@ def test_two_installations_in_one_prefix_differ():
     eleven, again, nine, heath = (resolve(machine, path) for path in ("/usr/bin/python3.11", "/usr/bin/python3", "/usr/bin/python3.9", f"{HOME}/heath"))
     assert [here.relation(seat, eleven) for seat in (eleven, again, nine, heath)] == ["same", "same", "differs", "differs"]
     assert [seat.interpreter.is_in_environment_of(eleven.interpreter) for seat in (again, nine, heath)] == [True, False, False]
-    machine.know(nine.environment)
-    assert machine.environment_at("/usr/bin/python3.9").target == "/usr/bin/python3.9" and heath.environment.target == heath.environment.prefix
+    machine.environments.add(nine.environment)
+    assert machine.environments.at("/usr/bin/python3.9").target == "/usr/bin/python3.9" and heath.environment.target == heath.environment.prefix
     assert here.relation(Seat(seat="shell", name="x", reason="gone"), eleven) == "dead"
     assert here.relation(Seat(seat="shell", name="x", reason="?", undecided=True), eleven) == "unknown"
 
@@ -348,9 +348,9 @@ def test_the_size_of_what_a_whole_system_stands_in_is_that_of_its_library():
     files = Files()
     files["/usr/share/much"] = b"x" * 100_000
     machine = files.machine()
-    installation = next(found for found in machine.all_environments if found.kind == "installation" and found.prefix == "/usr")
+    installation = next(found for found in machine.environments.everywhere if found.kind == "installation" and found.prefix == "/usr")
     assert survey._own_root(machine, installation) == "/usr/lib/python3.11"
-    virtual = next(found for found in machine.all_environments if found.name == "heath")
+    virtual = next(found for found in machine.environments.everywhere if found.name == "heath")
     assert isinstance(virtual, Environment) and survey._own_root(machine, virtual) == f"{HOME}/heath"
 
 

@@ -205,7 +205,7 @@ def test_unreadable_places_are_named():
     for path, reason in [("/a/secret", "permission denied"), ("/a/pipe", "not a regular file"), ("/a", "not a regular file")]:
         with pytest.raises(Unreadable, match=reason):
             reader.read(path)
-    assert Machine(reader).environments == []
+    assert Machine(reader).environments.known == []
 
 
 REGISTRY = {
@@ -221,7 +221,7 @@ def test_windows_survey_by_the_registry_and_without_the_store():
                         variables={"Path": alias.rpartition("\\")[0]})  # fmt: skip
     machine = Machine(reader)
     assert [(interpreter.version, interpreter.prefix) for interpreter in machine.interpreters] == [("3.12.1", "C:\\Python312")]
-    assert [environment.name for environment in machine.environments] == ["orchard"]
+    assert [environment.name for environment in machine.environments.known] == ["orchard"]
     with pytest.raises(NotAnInterpreter, match="alias"):
         read_interpreter(reader, alias)
 
@@ -242,7 +242,7 @@ def test_the_layout_before_settings_files():
         "/moor/old/lib/python2.7/orig-prefix.txt": b"/usr\n", "/moor/old/lib/python2.7/site-packages/x.py": b"",
     }  # fmt: skip
     machine = Machine(MemoryReader("linux", files, folder="/moor", variables={"PATH": "/usr/bin"}))
-    (environment,) = [item for item in machine.environments if item.kind == "virtual"]
+    (environment,) = [item for item in machine.environments.known if item.kind == "virtual"]
     assert (environment.prefix, environment.version, environment.base_prefix) == ("/moor/old", "2.7.18", "/usr")
 
 
@@ -262,7 +262,7 @@ def test_environments_that_settings_name(name, text):
         "/away/hive/bin/python": Link("/gone"),
     }
     machine = Machine(MemoryReader("linux", files, folder="/moor/spring"))
-    assert [environment.prefix for environment in machine.environments] == ["/away/hive"]
+    assert [environment.prefix for environment in machine.environments.known] == ["/away/hive"]
 
 
 def test_a_dead_mount_is_named_and_left(monkeypatch, tmp_path):

@@ -285,7 +285,7 @@ def test_paths_with_the_mark_of_windows():
     reader = as_installed()
     machine = Machine(reader)
     assert {interpreter.prefix: interpreter.version for interpreter in machine.interpreters} == {NEWER: "3.12.4", OLDER: "3.9.13"}
-    assert [(environment.prefix, environment.condition) for environment in machine.environments if environment.kind == "virtual"] == [("D:\\moor\\.venv", "sound")]
+    assert [(environment.prefix, environment.condition) for environment in machine.environments.known if environment.kind == "virtual"] == [("D:\\moor\\.venv", "sound")]
     for target in ("\\\\?\\D:\\moor\\.venv", "d:\\MOOR\\.venv\\Scripts\\PYTHON.exe"):
         assert resolve(machine, target).environment.prefix.lower() == "d:\\moor\\.venv"
     assert resolve(machine, "D:\\links\\python.exe").interpreter.base_prefix == NEWER

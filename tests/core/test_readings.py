@@ -312,14 +312,14 @@ def served(listens: bool | None = True) -> Machine:
 def which_server_answers() -> Iterable[str]:
     for listens in (True, None, False):
         machine = served(listens)
-        servers = machine.servers
+        servers = machine.servers.running
         yield f"servers: {[(server.pid, server.port, server.folder, server.is_own) for server in servers]}"
         for subject in (f"{HOME}/spring", f"{HOME}/spring/a.ipynb", f"{HOME}/heath", "/srv"):
             result = answering.running_server(machine.reader, servers, subject, [])
             yield f"{subject}, listens {listens}: {result and result[1].answers}"
     machine = served()
-    live = Live(machine.reader.process(13), "/run/kernel-1.json", None, machine.servers[2], f"{HOME}/spring/a.ipynb", "moor")
-    result = answering.running_server(machine.reader, machine.servers, f"{HOME}/spring/a.ipynb", [live])
+    live = Live(machine.reader.process(13), "/run/kernel-1.json", None, machine.servers.running[2], f"{HOME}/spring/a.ipynb", "moor")
+    result = answering.running_server(machine.reader, machine.servers.running, f"{HOME}/spring/a.ipynb", [live])
     yield f"one runs the notebook: {result[1].answers}"
     for title, more in [("first on PATH", {"/usr/bin/jupyter-lab": f"#!{HOME}/orchard/bin/python\n", "/usr/bin/jupyter": f"#!{HOME}/heath/bin/python\n"}), ("its interpreter is gone", {"/usr/bin/jupyter-lab": "#!/gone/python\n", "/usr/bin/jupyter-notebook": f"#!{HOME}/orchard/bin/python\n"}),
                         ("no script", {"/usr/bin/jupyter-lab": b"\x7fELF", "/usr/bin/jupyter": f"#!{HOME}/orchard/bin/python\n"}), ("an earlier folder", {"/usr/bin/jupyter-lab": f"#!{HOME}/orchard/bin/python\n", f"{HOME}/heath/bin/jupyter": f"#!{HOME}/heath/bin/python\n"}), ("none", {})]:  # fmt: skip
@@ -334,16 +334,16 @@ def notes_of_servers() -> Iterable[str]:
     own = {"argv": [f"{HOME}/heath/bin/python", "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "Moor"}
     for title, listing in [("listed", {"moor": own}), ("another label", {"moor": {**own, "display_name": "Other"}}), ("another command", {"moor": {**own, "argv": ["/x/python"]}}), ("not listed", {}), ("no list", None)]:
         machine = served()
-        machine.ask_server = lambda server, path: {"kernelspecs": {name: {"spec": spec} for name, spec in listing.items()} if listing is not None else None}
+        machine.servers.ask = lambda server, path: {"kernelspecs": {name: {"spec": spec} for name, spec in listing.items()} if listing is not None else None}
         for folder in (f"{MINE}/kernels/moor", f"{HOME}/heath/share/jupyter/kernels/moor"):
             yield from told(f"{title}, {folder}", lambda: registering.server_notes(machine, "moor", folder)[:2])
     machine = served()
     kernel = machine.kernel_by_id("moor")
     for spec in ("moor", "other", None):
-        live = Live(machine.reader.process(13), "/run/kernel-1.json", None, machine.servers[2], f"{HOME}/spring/a.ipynb", spec)
-        machine.__dict__["lives"] = [live]
+        live = Live(machine.reader.process(13), "/run/kernel-1.json", None, machine.servers.running[2], f"{HOME}/spring/a.ipynb", spec)
+        machine.servers.__dict__["lives"] = [live]
         yield from told(f"it is open, of {spec}", lambda: pointing.open_notes(machine, f"{HOME}/spring/a.ipynb", kernel))
-    machine.__dict__["lives"] = []
+    machine.servers.__dict__["lives"] = []
     yield from told("it is not open", lambda: pointing.open_notes(machine, f"{HOME}/spring/a.ipynb", kernel))
 
 

@@ -6,6 +6,7 @@ import pytest
 
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.searchpath import search_path
 from kalyx.core.machine import Machine
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
@@ -138,7 +139,7 @@ def test_contents_and_contrast():
 
     def look(name):
         seat = resolve(machine, f"{HOME}/{name}/bin/python")
-        return seat, contents(machine.reader, seat.interpreter, machine.search(seat.interpreter, Invocation()))[0]
+        return seat, contents(machine.reader, seat.interpreter, search_path(machine.reader, seat.interpreter, Invocation()))[0]
 
     seat, packages = look("heath")
     found = {(package.name, package.version): package for package in packages}
@@ -160,7 +161,7 @@ def test_a_link_renames_no_environment():
         files[link] = Link(f"{HOME}/heath")
         files.kernel("orchard", f"{link}/bin/python")
         machine = files.machine()
-        assert {environment.name for environment in machine.environments if environment.kind == "virtual"} == {"heath", "orchard"}, link
+        assert {environment.name for environment in machine.environments.known if environment.kind == "virtual"} == {"heath", "orchard"}, link
         assert resolve(machine, link).environment.name == "heath"
         (kernel,) = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
         assert kernel.environment.name == "heath" and "name-misleads" in kernel.conditions, (link, kernel.conditions)

@@ -226,7 +226,7 @@ def test_the_base_of_another_environment_is_not_removed(base, prefix, where, is_
     if prefix.endswith("heath"):  # its interpreter is a link to that one's
         files[f"{where}/bin/python"] = Link(f"{HOME}/heath/bin/python")
     reader = files.machine().reader
-    machine = SimpleNamespace(reader=reader, all_environments=[discarding.read_environment(reader, where).environment])
+    machine = SimpleNamespace(reader=reader, environments=SimpleNamespace(everywhere=[discarding.read_environment(reader, where).environment]))
     with pytest.raises(KalyxError, match=f"is the base Python of other environments: {where}") if is_refused else nullcontext():
         discarding._refuse_a_base_of_others(machine, prefix)
 

@@ -129,7 +129,7 @@ def test_who_has_a_module_itself_comes_before_who_sees_it_in_its_base():
     for where in ("base", "orchard"):
         files.package(where, "wax", "1.0", "wax")
     machine = files.machine()
-    heath = machine.environment_at(f"{HOME}/heath")
+    heath = machine.environments.at(f"{HOME}/heath")
     having = holders(SimpleNamespace(environment=heath, missing="wax", memory={}), machine)
     assert {environment.name for environment, _ in having} >= {"barn", "orchard"} and having[-1][0].name == "barn"
 

@@ -247,7 +247,7 @@ def test_what_a_remedy_did_in_vain_is_put_back(moor, wheels):
         return Machine(LiveReader(variables, str(moor.folder)), LiveRunner)
 
     def state() -> tuple[object, ...]:
-        here = machine().environment_at(str(prefix)).site_packages
+        here = machine().environments.at(str(prefix)).site_packages
         return sorted((item.name, item.version) for item in machine().installed(here)), sorted(os.listdir(moor.folder)), os.path.exists(made), os.listdir(old)
 
     fix = Fix(message="in vain", steps=[fixes.step(machine(), step) for step in steps])

@@ -151,12 +151,12 @@ def test_a_folder_that_another_user_shuts_is_no_environment(folder, owner, count
     path = f"/home/keeper/spring/{folder}"
     files = {f"{path}/x": b"", path: Shut(owner), "/home/keeper/spring/notes.txt": b""}
     machine = Machine(MemoryReader("linux", files, folder="/home/keeper/spring"))
-    assert [environment.prefix for environment in machine.environments] == [path] * counts
+    assert [environment.prefix for environment in machine.environments.known] == [path] * counts
     with pytest.raises(KalyxError, match="is not an environment") as refusal:
         resolve(machine, "/home/keeper/spring")
     assert refusal.value.candidates == [path] * counts
     named = MemoryReader("linux", files, folder="/home/keeper/spring", variables={"VIRTUAL_ENV": path})
-    assert [environment.prefix for environment in Machine(named).environments] == [path]
+    assert [environment.prefix for environment in Machine(named).environments.known] == [path]
 
 
 ASKED_BEFORE_A_CHANGE = {

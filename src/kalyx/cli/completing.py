@@ -77,7 +77,7 @@ def files(prefix: str, **_: object) -> list[str]:
 def targets(prefix: str, **_: object) -> list[str]:
     """Seats, environments, kernels, notebooks, paths."""
     machine = _machine()
-    result = ["shell", "editor", *(environment.name for environment in machine.environments)]
+    result = ["shell", "editor", *(environment.name for environment in machine.environments.known)]
     result += [f"kernel:{kernel.id}" for kernel in machine.kernels]
     return _plain([*result, *_files(machine, prefix, ".ipynb")])
 

@@ -89,7 +89,7 @@ class Call:
         machine = Machine(reader, start, self.options.timeout, complete, subject, self._let_through, self._writer)
         seen_by = getattr(self.options, "seen_by", None)
         if seen_by is not None:
-            machine.serving, machine.server = server_of(machine, seen_by)
+            machine.servers.serving, machine.servers.answering = server_of(machine, seen_by)
         return machine
 
     @cached_property
@@ -149,7 +149,7 @@ class Call:
 
     def target(self, text: str | None) -> Seat:
         """The seat of a TARGET, or the default one, its environment under its name."""
-        return self.machine.named_seat(self.seat(text))
+        return self.machine.environments.named_seat(self.seat(text))
 
     def seat(self, text: str | None) -> Seat:
         """The seat of a TARGET, or the default one; its environment gets no unique name, for which all are read."""
@@ -162,7 +162,7 @@ class Call:
         from kalyx.core.targets import default_seat, resolve_to_change
 
         seat = default_seat(self.machine) if text is None else resolve_to_change(self.machine, text)
-        return self.machine.named_seat(seat)
+        return self.machine.environments.named_seat(seat)
 
     def print_json(self, answer: Struct) -> None:
         """Print one answer as JSON, by its schema."""
@@ -350,7 +350,7 @@ def server_of(machine: Machine, target: str) -> tuple[tuple[RunningServer, Serve
     from kalyx.core.targets import resolve
 
     seat, why = resolve(machine, target), "--seen-by names it"
-    for running in machine.servers if seat.seat == "server" else []:
+    for running in machine.servers.running if seat.seat == "server" else []:
         if running.path == seat.source:
             server = called(running, why)  # with the server's own variables and current folder
             return (running, server), server

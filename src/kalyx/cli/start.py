@@ -15,6 +15,9 @@ from kalyx.cli.streams import open_output, undelivered
 
 if TYPE_CHECKING:
     from kalyx.cli.context import Call
+    from kalyx.core.system import Reader
+    from kalyx.core.system.runner import Runner
+    from kalyx.core.system.writer import Writer
 
 # Every command and what it answers; only the module of the command that is called is loaded.
 COMMANDS = {
@@ -214,10 +217,12 @@ def changing(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--yes", action="store_true", help="do not ask before a change")
 
 
-def call(words: list[str], *system: Any) -> int:
+def call(
+    words: list[str], reader: Reader | None = None, runner: Runner | None = None, writer: Writer | None = None
+) -> int:
     """Run one call and return its exit status.
 
-    ``system``: the Reader, the Runner and the Writer of the machine asked about, where it is not this one.
+    ``reader``: the machine asked about, where it is not this one; ``runner`` and ``writer`` are those of that machine.
     """
     if "_ARGCOMPLETE" in os.environ:
         from kalyx.cli.completing import complete
@@ -242,7 +247,7 @@ def call(words: list[str], *system: Any) -> int:
         return _refuse(str(refusal).removeprefix("kalyx: "), [], as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
-    return 0 if options is None else _run(options, words, as_json, system)
+    return 0 if options is None else _run(options, words, as_json, (reader, runner, writer))
 
 
 def _options_of(words: list[str]) -> argparse.Namespace | None:
@@ -265,7 +270,12 @@ def _options_of(words: list[str]) -> argparse.Namespace | None:
     return options
 
 
-def _run(options: argparse.Namespace, words: list[str], as_json: bool, system: tuple[Any, ...] = ()) -> int:
+def _run(
+    options: argparse.Namespace,
+    words: list[str],
+    as_json: bool,
+    system: tuple[Reader | None, Runner | None, Writer | None],
+) -> int:
     """Run the command and return its exit status."""
     from kalyx.cli.context import Call
     from kalyx.core.model.records import KalyxError

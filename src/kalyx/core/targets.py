@@ -57,7 +57,7 @@ def resolve(machine: Machine, text: str) -> Seat:
         return seat_of_notebook(machine, reader.absolute(text))
     if text in (".", "..") or reader.has_separator(text) or text.startswith("~"):
         path = reader.absolute(text)
-        if not reader.may_be_there(path) and any(view.environment.name == text for view in machine.views):
+        if not reader.may_be_there(path) and any(view.environment.name == text for view in machine.environments.views):
             return _named(machine, text)  # a name that has its folder's in front
         return seat_of_path(machine, path)
     return _named(machine, text)
@@ -135,10 +135,10 @@ def seat_of_notebook(machine: Machine, path: str) -> Seat:
 
 def live_of_notebook(machine: Machine, path: str) -> Seat | None:
     """A notebook that is open now runs on its live kernel, whatever its file says; None where none runs."""
-    live = live_of(machine.reader, machine.lives, path)
+    live = live_of(machine.reader, machine.servers.lives, path)
     if live is None:
         return None
-    return machine.named_seat(live_seat(machine.reader, live, read_notebook(machine.reader, path)))
+    return machine.environments.named_seat(live_seat(machine.reader, live, read_notebook(machine.reader, path)))
 
 
 def _by_notebook(machine: Machine, path: str) -> Seat:
@@ -178,10 +178,10 @@ def _by_server(machine: Machine, text: str) -> Seat:
     """A running notebook server, by its process or its port."""
     from kalyx.core.seats.server import server_seat
 
-    for server in machine.servers:
+    for server in machine.servers.running:
         if text in (str(server.pid), str(server.port)):
             return replace(server_seat(machine.reader, server), name=f"server in {server.folder}")
-    running = [f"server:{server.port or server.pid}" for server in machine.servers]
+    running = [f"server:{server.port or server.pid}" for server in machine.servers.running]
     raise KalyxError(f"no notebook server of this user runs as process or port {visible(text)}", running)
 
 
@@ -224,9 +224,9 @@ def _far(version: str, wanted: str) -> list[int]:
 
 
 def _named(machine: Machine, name: str) -> Seat:
-    views = [view for view in machine.views if view.environment.name == name]
+    views = [view for view in machine.environments.views if view.environment.name == name]
     if not views:
-        more = {environment.name: environment for environment in machine.all_environments}
+        more = {environment.name: environment for environment in machine.environments.everywhere}
         if name in more and more[name].executable:
             return seat_of_path(machine, more[name].prefix)
     if len(views) == 1:
@@ -241,7 +241,7 @@ def _named(machine: Machine, name: str) -> Seat:
         return seat_of_path(machine, beside)  # no environment has this name, a path in the current folder has
     if are_numbers(name.removeprefix("python")):
         return _by_version(machine, name.removeprefix("python"))  # 3.11 and python3.11 say the same
-    names = [environment.name for environment in machine.all_environments]
+    names = [environment.name for environment in machine.environments.everywhere]
     near = ranked(name, names, "") + ranked(name, [kernel.id for kernel in machine.kernels], "kernel:")
     raise KalyxError(f"nothing here is called {visible(name)!r}", near or names[:5])
 

@@ -171,8 +171,9 @@ def _can_make(machine: Machine, interpreter: Interpreter) -> bool:
     if machine.objection(interpreter, "machine") is not None:
         return False
     from kalyx.core.environments.invocation import Invocation
+    from kalyx.core.environments.searchpath import search_path
 
-    search = machine.search(interpreter, Invocation(no_user=True))
+    search = search_path(machine.reader, interpreter, Invocation(no_user=True))
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     return all(resolver.resolve(module).location is not None for module in ("venv", "ensurepip"))
 

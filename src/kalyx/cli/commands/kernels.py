@@ -6,7 +6,6 @@ import argparse
 
 from kalyx.cli.context import Call
 from kalyx.core.diagnosis import catalogue
-from kalyx.core.kernels.folders import kernel_folders
 from kalyx.core.model.records import RunningKernel, Unread
 from kalyx.core.model.results import KernelsAnswer
 from kalyx.core.system import Reader, Unreadable
@@ -24,18 +23,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     machine = call.machine
     kernels = [catalogue.judge_kernel(kernel, machine) for kernel in machine.kernels]
-    folders = [folder.path for folder in kernel_folders(machine.reader, machine.server)]
+    folders = machine.servers.kernel_folders
     unexplained: list[RunningKernel] = []
     if call.options.running:
         from kalyx.core.seats.running import attach
 
-        kernels, unexplained = attach(machine.reader, kernels, machine.lives)
+        kernels, unexplained = attach(machine.reader, kernels, machine.servers.lives)
     answer = KernelsAnswer(kernels=kernels, unregistered=unexplained, folders=folders, seen_by=machine.server.answers)
     for folder in folders:
         refusal = _refused(machine.reader, folder)
         if refusal is not None:
             answer.unread.append(Unread(path=folder, reason=refusal))
-    answer.unread += machine.unread_servers
+    answer.unread += machine.servers.unread
     if call.as_json:
         call.print_json(answer)
     else:

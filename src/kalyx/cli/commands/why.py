@@ -129,13 +129,13 @@ def _status(answer: WhyAnswer) -> int:
 def answer_of(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer, in which each environment has its name and each seat its search path."""
     answer = _answer_to(call, tell)
-    answer.target = call.machine.named_seat(answer.target)
+    answer.target = call.machine.environments.named_seat(answer.target)
     if answer.target.seat in ("kernel", "notebook"):
         answer.seen_by = call.machine.server.answers
         absent = kernel_package_absent.look_behind(answer.target, call.machine)
         answer.findings += [absent] if absent is not None else []
     answer.notes += _of_process(call, answer)
-    answer.seats = [replace(each, target=call.machine.named_seat(each.target)) for each in answer.seats]
+    answer.seats = [replace(each, target=call.machine.environments.named_seat(each.target)) for each in answer.seats]
     return answer
 
 

@@ -121,7 +121,7 @@ def explain_by_control(case: Case, machine: Machine, wheels: str | None, tell: T
 def _of_another_environment(control: _Control, relevant: list[Installed]) -> Finding | None:
     """Compare with the packages of another environment of the same Python version, which needs no index."""
     machine, case = control.machine, control.case
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         same = (environment.version or "").startswith(case.interpreter.minor + ".")
         site = next(iter(environment.site_packages), "")
         if not same or not site or site in case.sites or not_to_be_run(machine.reader, site) is not None:

@@ -213,7 +213,7 @@ def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
 
 def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
     reader, others = machine.reader, []
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         if environment.key == prefix or reader.inside(environment.key, prefix):
             continue
         base = reader.real(environment.base_prefix) if environment.base_prefix else None

@@ -29,7 +29,7 @@ def _commands(machine: Machine, version: str) -> Iterator[list[str]]:
         if reader.is_file(program) and reader.may_run(program):
             yield [program, "install", version]
     minor = minor_of(version)
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         program = reader.join(environment.prefix, "bin", "conda")
         if environment.kind == "kept" and reader.is_file(program):
             yield [program, "create", "--prefix", reader.join(reader.folder, f"python{minor}"), f"python={version}"]

@@ -159,7 +159,7 @@ def carry_out(machine: Machine, pointing: Pointing, proof: Callable[[], object] 
 
 def open_notes(machine: Machine, path: str, kernel: Kernel) -> list[str]:
     """Notes for a notebook that is open now: its running kernel stays the former one."""
-    live = live_of(machine.reader, machine.lives, path)
+    live = live_of(machine.reader, machine.servers.lives, path)
     if live is None:
         return []
     runs = f"it is open, and process {live.process.pid} runs for it"

@@ -16,6 +16,7 @@ from kalyx.core import signals
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.actions.unregistering import kept_of_replaced
 from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Resolver
 from kalyx.core.interpreters.sitemodules import loaded_modules, needed_modules, settings_of
 from kalyx.core.kernels.folders import data_folder, kernel_folders
@@ -65,7 +66,7 @@ class Plan(Struct):
 
 def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPackage | None:
     """The first kernel package that the interpreter's own search path has, by reading."""
-    search = machine.search(interpreter, Invocation())
+    search = search_path(machine.reader, interpreter, Invocation())
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     for kernel_package in KERNEL_PACKAGES:
         if resolver.resolve(kernel_package.module).location is not None:
@@ -78,7 +79,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     interpreter, environment = seat.interpreter, seat.environment
     assert interpreter is not None and environment is not None
     identifier = _identifier(order, environment.name)
-    root = machine.registered_in(order.reach, environment.prefix)
+    root = machine.servers.registered_in(order.reach, environment.prefix)
     folder = machine.reader.join(root, identifier)
     _refuse_hidden(machine, seat, order, identifier, root)
     before = _existing(machine, folder, identifier, order)
@@ -134,7 +135,7 @@ def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[Ch
 
 def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
     """The kernel file that registering an environment, which need not be there yet, would write."""
-    root = machine.registered_in(order.reach, prefix)
+    root = machine.servers.registered_in(order.reach, prefix)
     return machine.reader.join(root, _identifier(order, machine.reader.name(prefix)), SPEC_FILE)
 
 
@@ -155,7 +156,7 @@ def _replaced(before: bytes | None) -> tuple[str, str, list[str]] | None:
 def _icons(machine: Machine, interpreter: Interpreter, kernel_package: KernelPackage) -> dict[str, bytes]:
     """The kernel package's own icons, by file name."""
     reader, icons = machine.reader, {}
-    search = machine.search(interpreter, Invocation())
+    search = search_path(machine.reader, interpreter, Invocation())
     for entry in search.entries:
         resources = reader.join(entry.entry, canonical(kernel_package.distribution).replace("-", "_"), "resources")
         for name in reader.names(resources) if entry.entry else []:
@@ -230,7 +231,7 @@ def _label(machine: Machine, name: str, version: str) -> str:
 
 def _notes(machine: Machine, identifier: str, folder: str, key: str) -> list[str]:
     notes = []
-    folders = machine.kernel_folders
+    folders = machine.servers.kernel_folders
     root = machine.reader.parent(folder)
     if root not in folders:
         notes.append(f"{machine.server.said_as} does not look in {root}")
@@ -272,7 +273,7 @@ def _user_package_notes(machine: Machine, interpreter: Interpreter, variables: d
     """A note that the user's own packages are on sys.path too, with the option that leaves them out."""
     if "PYTHONNOUSERSITE" in variables:
         return []
-    search = machine.search(interpreter, Invocation(variables=machine.reader.variables))
+    search = search_path(machine.reader, interpreter, Invocation(variables=machine.reader.variables))
     mine = [entry.entry for entry in search.entries if entry.origin == "user" and machine.installed([entry.entry])]
     if not mine:
         return []
@@ -293,13 +294,13 @@ def server_notes(machine: Machine, identifier: str, folder: str) -> list[str]:
     """
     notes = []
     own = read_kernel(machine.reader, folder, machine.server)
-    runtime, answering = runtime_folder(machine.reader), machine.serving
-    for server in machine.servers:
+    runtime, answering = runtime_folder(machine.reader), machine.servers.serving
+    for server in machine.servers.running:
         if machine.reader.parent(server.path) != runtime and (answering is None or answering[0] is not server):
             continue
         where = f"the notebook server in {server.folder} (port {server.port}, process {server.pid})"
         try:
-            listed = listed_by(server, machine.ask_server)
+            listed = listed_by(server, machine.servers.ask)
         except Unreadable as problem:
             notes.append(f"{where} could not be asked: {problem.reason}")
             continue

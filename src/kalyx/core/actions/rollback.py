@@ -95,7 +95,7 @@ def _registered(machine: Machine, identifier: str) -> str:
 
 
 def _python_of(machine: Machine, step: RegisterKernel) -> str | None:
-    environment = machine.environment_at(step.target or step.prefix)
+    environment = machine.environments.at(step.target or step.prefix)
     return environment.executable if environment is not None else None
 
 
@@ -140,6 +140,6 @@ def put_back(machine: Machine, states: list[Before], tell: Tell) -> list[str]:
 
 
 def _versions(machine: Machine, executable: str) -> dict[str, tuple[str, str]]:
-    environment = machine.environment_at(executable)
+    environment = machine.environments.at(executable)
     sites = environment.site_packages if environment is not None else []
     return {distribution.key: (distribution.name, distribution.version) for distribution in machine.installed(sites)}

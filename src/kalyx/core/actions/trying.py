@@ -283,7 +283,7 @@ def _elsewhere(machine: Machine, attempt: _Attempt, path: str) -> None:
     """Another interpreter or environment: the user's own, and nothing that a folder brought along."""
     try:
         reader = machine.reader
-        environment = machine.environment_at(path) if reader.is_folder(path) else None
+        environment = machine.environments.at(path) if reader.is_folder(path) else None
         interpreter = read_interpreter(
             reader, environment.executable if environment and environment.executable else path
         )

@@ -118,7 +118,7 @@ def for_development(machine: Machine, interpreter: Interpreter, root: str, messa
     reader = machine.reader
     if is_refused_layout(reader, root):
         return []
-    environment = machine.environment_of(interpreter)
+    environment = machine.environments.of(interpreter)
     resolver = machine.resolver(environment) if environment is not None else None
     has_backend = resolver is not None and resolver.resolve(backend_of(reader, root).split(".")[0]).location is not None
     own = ["--no-build-isolation"] if has_backend and "--no-deps" in more else []
@@ -138,7 +138,7 @@ def install_all(machine: Machine, interpreter: Interpreter, requirements: list[s
     is_base = interpreter.prefix == interpreter.base_prefix
     into = f"the base Python {interpreter.version}" if is_base else machine.reader.name(interpreter.prefix)
     message = f"install it into {into}"
-    environment = machine.environment_of(interpreter)
+    environment = machine.environments.of(interpreter)
     resolver = machine.resolver(environment) if environment else None
     if resolver is not None and resolver.resolve("pip").location is None:
         steps.append(step(machine, BringInstaller(python=interpreter.executable)))
@@ -266,7 +266,7 @@ def register(
     if not valid_id(identifier) or identifier.startswith("-"):
         line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
         return Fix(message=f"make kernel {identifier} start {environment.name}", steps=[by_hand(line)])
-    if machine.kernel_before(identifier, machine.registered_in("me", environment.prefix)) is not None:
+    if machine.kernel_before(identifier, machine.servers.registered_in("me", environment.prefix)) is not None:
         return register_anew(machine, environment, notebook)
     made = registering(machine, environment, identifier)
     made.take_over = take_over

@@ -34,7 +34,7 @@ def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | Non
 
     names = [name_of(word) for word in made.requirements]
     plain = set(made.options) <= _PLAIN and not any("[" in word for word in made.requirements)
-    environment = machine.environment_at(made.python)
+    environment = machine.environments.at(made.python)
     if environment is None or not names or None in names or not plain:
         return None
     there = {distribution.key: distribution for distribution in machine.installed(environment.site_packages)}

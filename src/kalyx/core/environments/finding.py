@@ -131,8 +131,8 @@ def version_prefixes(reader: Reader) -> Iterator[str]:
 
 def environment_folders(
     reader: Reader, under: Iterable[str], unread: list[Unread], installations: list[str] | None = None
-) -> Iterator[tuple[str, bool]]:
-    """Folders that have the files of an environment; True for those found only below ``under``.
+) -> Iterator[str]:
+    """Folders that have the files of an environment.
 
     ``installations`` takes the prefixes of installations that are below ``under``.
     """
@@ -148,28 +148,28 @@ def environment_folders(
 
     for folder in _named_by_variables(reader):
         if fresh(folder):
-            yield folder, False
+            yield folder
     for root in reader.upward(reader.folder):
         for folder in named_prefixes(reader, root):
             if fresh(folder):
-                yield folder, False
+                yield folder
         for folder in [root, *_folders_in(reader, root, unread)]:
             if fresh(folder, is_named=False):
-                yield folder, False
+                yield folder
     for folder in [*listed_prefixes(reader), *made_prefixes(reader)]:
         if fresh(folder):
-            yield folder, False
+            yield folder
     for relative in _HOME_COLLECTIONS[reader.system]:
         for folder in _folders_in(reader, reader.path.normpath(reader.join(reader.home, relative)), None):
             if fresh(folder):
-                yield folder, False
+                yield folder
     for folder in (reader.join(reader.home, name) for name in _HOME_PREFIXES):
         if fresh(folder):
-            yield folder, False
+            yield folder
     for root in under:
         for folder in walk(reader, root, unread, installations):
             if fresh(folder):
-                yield folder, True
+                yield folder
 
 
 def listed_prefixes(reader: Reader) -> list[str]:

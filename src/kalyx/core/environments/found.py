@@ -35,7 +35,7 @@ def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter
         unread += _entries_of_nothing(reader)
     if only is not None:
         inside = found_environments(reader, [], [], [], [])
-        bases = {view.environment.base_prefix for view, _ in inside}
+        bases = {view.environment.base_prefix for view in inside}
         rows = {key: row for key, row in rows.items() if row.prefix in bases or reader.inside(row.prefix, only)}
     # The real file is the installation's own name; the first path may be a link to it.
     return in_order_of_versions([replace(row, executable=_best_name(reader, row)) for row in rows.values()])
@@ -121,32 +121,32 @@ def found_environments(
     running: bool = False,
     installations: list[str] | None = None,
     known: Iterable[View] | None = None,
-) -> list[tuple[View, bool]]:
-    """Environments with how they were read; True where only ``under`` led there. One entry a key.
+) -> list[View]:
+    """Environments with how they were read, one entry a key.
 
     ``running``: also those that processes of this user run, wherever they are. ``installations`` takes the prefixes of
     installations below ``under``. ``known``: those of the usual places, where they were read before.
     """
-    views = {view.environment.key: (view, False) for view in known or ()}
+    views = {view.environment.key: view for view in known or ()}
     read = {reader.real(view.environment.prefix) for view in known or ()}
-    folders = [(folder, False) for folder in more if folder]
+    folders = [folder for folder in more if folder]
     if running:
-        folders += [(folder, False) for folder in running_prefixes(reader) if looks_like_environment(reader, folder)]
+        folders += [folder for folder in running_prefixes(reader) if looks_like_environment(reader, folder)]
     usual = environment_folders(reader, under, unread, installations) if known is None else ()
-    for folder, only_under in [*usual, *folders]:
+    for folder in [*usual, *folders]:
         if (real := reader.real(folder)) not in read:
             read.add(real)
             view = read_environment(reader, folder)
-            views.setdefault(view.environment.key, (view, only_under))
+            views.setdefault(view.environment.key, view)
     for interpreter in interpreters:
         view = view_of(reader, interpreter)
-        views.setdefault(view.environment.key, (view, False))
+        views.setdefault(view.environment.key, view)
     only = reader.variable(ONLY_BELOW)
     if only is None:
         return list(views.values())
-    chosen = [pair for pair in views.values() if reader.inside(pair[0].environment.prefix, only)]
-    bases = {pair[0].environment.base_prefix for pair in chosen}
-    return chosen + [pair for pair in views.values() if pair not in chosen and pair[0].environment.prefix in bases]
+    chosen = [view for view in views.values() if reader.inside(view.environment.prefix, only)]
+    bases = {view.environment.base_prefix for view in chosen}
+    return chosen + [view for view in views.values() if view not in chosen and view.environment.prefix in bases]
 
 
 def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:

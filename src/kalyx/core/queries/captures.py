@@ -45,7 +45,7 @@ def targets_of(machine: Machine) -> list[str]:
 
 def environments_of(machine: Machine) -> list[str]:
     """The names of the environments near the folder, of which packages are asked too."""
-    names = [environment.name for environment in machine.environments]
+    names = [environment.name for environment in machine.environments.known]
     return list(machine.reader.first_of(names, _EACH, "environments of the capture"))
 
 

@@ -93,7 +93,7 @@ def explain_failure(machine: Machine, failure: Failure, tell: Callable[[str], No
 
 def _seat_of(machine: Machine, failure: Failure) -> Seat:
     """The running kernel, its notebook where the server tells; else the kernel as it is registered."""
-    live = next((live for live in machine.lives if live.process.pid == failure.pid), None)
+    live = next((live for live in machine.servers.lives if live.process.pid == failure.pid), None)
     if live is None:
         return resolve(machine, f"kernel:{failure.kernel}")
     notebook = live_of_notebook(machine, live.notebook) if live.notebook else None

@@ -36,18 +36,18 @@ def look_here(
     ``ask``: the shell is asked what its start files define, and running kernels who they are. ``pasted``: what the
     user's consoles said (``pasted.py``). ``whole``: with the kernels that nothing in the folder refers to, too.
     """
-    shell = catalogue.judge_seat(machine.named_seat(machine.shell_seat), machine)
+    shell = catalogue.judge_seat(machine.environments.named_seat(machine.shell_seat), machine)
     if ask:
         from kalyx.core.queries.live_seats import ask_shell
 
         shell = replace(shell, parts=shell.parts + ask_shell(machine))
     asked = reference or default_seat(machine)
-    reference = shell if asked is machine.shell_seat else machine.named_seat(asked)
+    reference = shell if asked is machine.shell_seat else machine.environments.named_seat(asked)
     seats = [reference]
     if not _same_seat(reference, shell):
         seats.append(shell)
-    lives, unread = machine.lives, list[Unread]()
-    editors = [machine.named_seat(seat) for seat in editor_seats(machine.reader, machine.reader.folder)]
+    lives, unread = machine.servers.lives, list[Unread]()
+    editors = [machine.environments.named_seat(seat) for seat in editor_seats(machine.reader, machine.reader.folder)]
     used = _Used.by(machine, [reference, shell, *editors], lives)
     kernels = [kernel for kernel in machine.kernels if whole or used.refers_to(kernel)]
     shown = [_kernel_seat(catalogue.judge_kernel(kernel, machine), machine) for kernel in kernels]
@@ -78,7 +78,7 @@ def look_here(
         seats=seats,
         folder=machine.reader.folder,
         findings=_that_matter(seats),
-        unread=machine.unread_servers + unread,
+        unread=machine.servers.unread + unread,
         seen_by=machine.server.answers,
         other_kernels=[] if whole else [kernel.id for kernel in machine.kernels if not used.refers_to(kernel)],
     )
@@ -174,17 +174,17 @@ def running_seats(machine: Machine, lives: list[Live]) -> list[Seat]:
     """Servers, kernels without a notebook of this folder, and other Python programs that belong to the folder."""
     reader = machine.reader
     real = reader.real(reader.folder)
-    servers = [server for server in machine.servers if _concerns(reader, server, real)]
+    servers = [server for server in machine.servers.running if _concerns(reader, server, real)]
     seats = [with_life(reader, server_seat(reader, server), server.process) for server in servers]
     for live in lives:
         stands = live.process.folder is not None and reader.inside(live.process.folder, real)
         if stands and (live.notebook is None or reader.parent(live.notebook) != reader.folder):
             seats.append(live_seat(reader, live))
-    known = {server.pid for server in machine.servers}
+    known = {server.pid for server in machine.servers.running}
     seats += [
         program_running(reader, process) for process in programs_of(reader, reader.folder) if process.pid not in known
     ]
-    return [machine.named_seat(seat) for seat in seats]
+    return [machine.environments.named_seat(seat) for seat in seats]
 
 
 def _concerns(reader: Reader, server: RunningServer, real: str) -> bool:

@@ -100,7 +100,7 @@ def held_by(machine: Machine, seat: Seat, module: str) -> str:
     """
     reader, top = machine.reader, module.split(".")[0]
     assert seat.pid is not None
-    live = next((live for live in machine.lives if live.process.pid == seat.pid), None)
+    live = next((live for live in machine.servers.lives if live.process.pid == seat.pid), None)
     if live is None:
         files = [*reader.loaded_by(seat.pid), *reader.opened_by(seat.pid)]
         held = next((path for path in files if _is_of(reader, path, top)), None)

@@ -288,25 +288,48 @@ def rehearse(
     if kernel.command and machine.reader.path.isabs(kernel.command[0]):
         machine.let_through(kernel.command[0])  # the user named the kernel
     with loopback.connection(transport) as connection, stand as folder:
-        command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
-        variables = kernel_variables(kernel, machine.server)
-        connection.open()  # before the start, so that the kernel's own time is what is measured
-        began = loopback.clock()
         try:
-            running = machine.runner.start(command, variables=variables, folder=folder)
-        except (OSError, ValueError) as error:
-            answer.output = f"{command[0]}: {error}"
+            talk, words = _talk(machine, kernel, connection, folder, imports, script)
+        except _NotStarted as error:
+            answer.output = f"{kernel.command[0]}: {error}"
             answer.findings = [no_answer.finding(kernel, f"the system cannot start it: {error}", "", machine, stays)]
             return answer
-        talk = _converse(machine, connection, running, began, imports, script)
-        text = running.words()
-        if talk.who is None and talk.mark:
-            # A kernel package that does not carry standard output over lets it out on its own.
-            talk.who = answer_between(text.decode("utf-8", "surrogateescape"), talk.mark, Says)
-        words = text[-WORDS_KEPT:].decode("utf-8", "replace")
     if not _fill(answer, machine, kernel, talk, words, imports):
         answer.findings = [no_answer.finding(kernel, talk.problem or "it gave no answer", words, machine, stays)]
     return answer
+
+
+class _NotStarted(Exception):
+    """The system does not start the kernel's program."""
+
+
+def _talk(
+    machine: Machine,
+    kernel: Kernel,
+    connection: Connection,
+    folder: str,
+    imports: list[ImportStatement],
+    script: str | None,
+) -> tuple[Talk, str]:
+    """Start the kernel in a folder, ask, and end it: what it told, and the end of what it printed.
+
+    Raises _NotStarted.
+    """
+    assert machine.runner is not None
+    command = [word.replace("{connection_file}", connection.path) for word in quietly(kernel.command)]
+    variables = kernel_variables(kernel, machine.server)
+    connection.open()  # before the start, so that the kernel's own time is what is measured
+    began = machine.runner.loopback.clock()
+    try:
+        running = machine.runner.start(command, variables=variables, folder=folder)
+    except (OSError, ValueError) as error:
+        raise _NotStarted(error) from None
+    talk = _converse(machine, connection, running, began, imports, script)
+    text = running.words()
+    if talk.who is None and talk.mark:
+        # A kernel package that does not carry standard output over lets it out on its own.
+        talk.who = answer_between(text.decode("utf-8", "surrogateescape"), talk.mark, Says)
+    return talk, text[-WORDS_KEPT:].decode("utf-8", "replace")
 
 
 def _converse(

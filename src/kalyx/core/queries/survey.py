@@ -29,11 +29,11 @@ def survey(
         unread.append(Unread(path=machine.reader.home, reason=problem.reason))
     below: list[str] = []
     known = machine.interpreters
-    started, named = machine.started(machine.kernels)
+    started, named = machine.environments.started()
     installed = [*known, *started]
-    pairs = found_environments(machine.reader, installed, under, named, unread, running=True, installations=below)
-    bases = bases_of(machine.reader, [view for view, _ in pairs], known, below)
-    judged = [catalogue.judge_environment(view, machine) for view, _ in pairs]
+    views = found_environments(machine.reader, installed, under, named, unread, running=True, installations=below)
+    bases = bases_of(machine.reader, views, known, below)
+    judged = [catalogue.judge_environment(view, machine) for view in views]
     names = names_of(machine.reader, judged)
     kernels: dict[str, list[str]] = {}
     for kernel in machine.kernels:

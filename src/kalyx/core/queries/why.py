@@ -75,7 +75,7 @@ def _answered(
             message = f"{seat.name} could not be read: {seat.reason}"
             answer.findings = [Finding(cause="not-asked", certainty="proven", message=message)]
         return answer
-    machine.know(seat.environment)
+    machine.environments.add(seat.environment)
     case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch, state)
     if command is None and script is not None:
         case.runs = (script,)
@@ -138,9 +138,9 @@ def _case(
         resolution = resolver.resolve(wanted.module)
         if resolution.location is None or resolution.others:
             catalogue.ready()  # it looks as though it fails: what explains that is made ready while the trial runs
-        read.append((machine.named_seat(seat), resolution))
+        read.append((machine.environments.named_seat(seat), resolution))
         if resolution.location is None and machine.runner is not None:
-            _ = machine.all_environments
+            _ = machine.environments.everywhere
 
     refusal = machine.objection(interpreter, named_by(seat, machine, named))
     trial = None

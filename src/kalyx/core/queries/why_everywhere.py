@@ -31,7 +31,7 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
     ]
     seen = {seat.environment.key for seat in seats if seat.environment is not None}
     quiet, merely_found = Machine(machine.reader), []
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         if environment.key not in seen and environment.executable is not None:
             # Of a second version of Python in one prefix, the program tells which is meant.
             is_second = environment.key != machine.reader.real(environment.prefix)

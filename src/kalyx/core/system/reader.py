@@ -322,18 +322,20 @@ class Reader:
         """
         places: dict[str, str] = {}
         for path, reason in list(self.refusals.items()):
-            while isinstance(self.kind(path), Refused) and not self._is_listed(self.parent(path)):
-                path = self.parent(path)
+            upper = self.parent(path)
+            while upper != path and isinstance(self.kind(path), Refused) and self._refuses_to_list(upper, reason):
+                path, upper = upper, self.parent(upper)
             if reason != NOT_HERE:
                 places.setdefault(path, reason)
         return places
 
-    def _is_listed(self, folder: str) -> bool:
-        """Whether a folder can be listed; a root counts as one that can."""
+    def _refuses_to_list(self, folder: str, reason: str) -> bool:
+        """Whether a folder may not be listed, for this very reason."""
         try:
-            return folder == self.parent(folder) or self.listing(folder) is not None
-        except Unreadable:
-            return False
+            self.listing(folder)
+        except Unreadable as refusal:
+            return refusal.reason == reason
+        return False
 
     def refused_within(self, *folders: str | None) -> tuple[str, str] | None:
         """The first path at or below one of these folders that was refused in this run, with the reason."""

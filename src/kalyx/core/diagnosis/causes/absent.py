@@ -95,8 +95,8 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 
 def _searched(machine: Machine) -> list[tuple[int, str]]:
     """How many environments, and how many installations, were searched: as the survey counts both."""
-    every = len(machine.all_environments)
-    bases = sum(environment.kind == "installation" for environment in machine.all_environments)
+    every = len(machine.environments.everywhere)
+    bases = sum(environment.kind == "installation" for environment in machine.environments.everywhere)
     both = [(every - bases, "environment"), (bases, "base Python")]
     return [(count, noun) for count, noun in both if count] or both
 

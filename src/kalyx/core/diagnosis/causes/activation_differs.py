@@ -39,11 +39,10 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     if finding is None or variable is None:
         return None
     reader, claimed = machine.reader, case.seat.variables[variable] or ""
-    environment = machine.environment_at(claimed)
+    environment = machine.environments.at(claimed)
     if environment is None:  # renamed: its own script still says where it was
-        environment = next(
-            (environment for environment in machine.all_environments if _claims(machine, environment, claimed)), None
-        )
+        everywhere = machine.environments.everywhere
+        environment = next((environment for environment in everywhere if _claims(machine, environment, claimed)), None)
     resolver = machine.resolver(environment) if environment is not None else None
     if environment is None or resolver is None or resolver.resolve(case.missing).location is None:
         return None

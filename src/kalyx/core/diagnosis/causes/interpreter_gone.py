@@ -85,7 +85,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     near = nearest_existing(machine.reader, first) if machine.reader.path.isabs(first) else None
     if near is not None:
         prefix = machine.reader.parent(machine.reader.parent(near))
-        environment = machine.environment_at(prefix)
+        environment = machine.environments.at(prefix)
         evidence.append(Evidence.at(near, "the nearest path that is there"))
         if environment is not None and environment.executable:
             offered.append(fixes.register(machine, environment, kernel.id, take_over=True))

@@ -70,7 +70,7 @@ def named_after(kernel: Kernel, machine: Machine) -> Environment | None:
     own = words_of(runs.called or runs.name)
     if own and _carries(words, own):
         return None
-    for environment in machine.environments:
+    for environment in machine.environments.known:
         if environment.key == runs.key or environment.kind == "installation":
             continue
         name = words_of(environment.called or environment.name)

@@ -84,7 +84,7 @@ def _running(case: Case, machine: Machine) -> list[RunningKernel]:
         return [RunningKernel(pid=case.seat.pid, started=case.seat.started)]
     if case.kernel is None:
         return []
-    result = [live for live in machine.lives if live.spec == case.kernel.id]
+    result = [live for live in machine.servers.lives if live.spec == case.kernel.id]
     if case.seat.seat == "notebook":
         path = machine.reader.join(case.seat.folder or machine.reader.folder, case.seat.name)
         result = [

@@ -155,7 +155,7 @@ def _part_of_itself(case: Case) -> str | None:
 def _version_with(case: Case, machine: Machine, subject: str, owner: Installed) -> tuple[Environment, Installed] | None:
     """The same distribution in another environment, in a version that has it."""
     result: list[tuple[Environment, Installed]] = []
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         if case.environment is not None and environment.key == case.environment.key:
             continue
         distribution = next(

@@ -26,7 +26,7 @@ def of_nothing(machine: Machine, word: str, path: str, reason: str) -> Finding:
     owner = next(
         (
             environment
-            for environment in machine.all_environments
+            for environment in machine.environments.everywhere
             if environment.prefix == lies and environment.executable
         ),
         None,

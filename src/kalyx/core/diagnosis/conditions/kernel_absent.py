@@ -116,7 +116,7 @@ def _apart(version: str, other: str) -> int:
 
 def _fitting(wanted: str, folder: str, machine: Machine) -> Environment | None:
     """The environment of that name, else that of the notebook's project, else the shell's own."""
-    named = [environment for environment in machine.environments if environment.name == wanted]
+    named = [environment for environment in machine.environments.known if environment.name == wanted]
     own = (of_project(machine, folder), machine.shell_seat.environment)
     named += [environment for environment in own if environment is not None]
     return next((environment for environment in named if environment.executable), None)

@@ -21,6 +21,7 @@ from msgspec import Struct
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.searchpath import search_path
 from kalyx.core.imports.resolver import Location, Resolver
 from kalyx.core.invocation import kernel_of
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, USUAL
@@ -54,7 +55,7 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     module = invocation.module
     if not module:
         return None
-    search = machine.search(interpreter, invocation)
+    search = search_path(machine.reader, interpreter, invocation)
     if search.unknown or machine.reader.refused_within(interpreter.prefix, interpreter.base_prefix):
         return None  # start-up code may provide the module: only a rehearsal can tell
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
@@ -172,7 +173,7 @@ def look_behind(seat: Seat, machine: Machine) -> Finding | None:
 def of_seat(machine: Machine, seat: Seat) -> Finding:
     """The finding that the target has no kernel package, with the fix."""
     assert seat.interpreter is not None and seat.environment is not None
-    search = machine.search(seat.interpreter, Invocation())
+    search = search_path(machine.reader, seat.interpreter, Invocation())
     message = f"{seat.environment.name} has no kernel package, so it cannot be a kernel yet"
     evidence = [
         Evidence(

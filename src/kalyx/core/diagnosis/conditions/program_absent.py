@@ -26,7 +26,7 @@ def finding(machine: Machine, word: str) -> Finding:
     folder = "Scripts" if reader.system == "windows" else "bin"
     evidence = [Evidence(fact=f"no {word} in {len(reader.path_folders())} folders", source="PATH")]
     offered = []
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         path = next((reader.join(environment.prefix, folder, name) for name in (word, word + ".exe")
                      if reader.is_file(reader.join(environment.prefix, folder, name))), None)  # fmt: skip
         if path is not None:

@@ -52,7 +52,7 @@ def brought_by(machine: Machine, module: str, apart: str | None = None) -> Broug
     part = listed_part(module)
     if part is not None:
         return part
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         if environment.key == apart:
             continue
         resolver = machine.resolver(environment)
@@ -95,7 +95,7 @@ def distributions_named(machine: Machine, word: str) -> list[tuple[Installed, En
     """Every installed distribution of this name, and where."""
     key = canonical(word)
     result = []
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         for installed in machine.installed(environment.site_packages):
             if installed.key == key or (installed.key.startswith(key[:3]) and canonical(installed.name) == key):
                 result.append((installed, environment))

@@ -29,7 +29,7 @@ def of_project(machine: Machine, folder: str) -> Environment | None:
     prefix = environment_of_project(machine.reader, folder)
     if prefix is None:
         return None
-    known = machine.environment_at(prefix)
+    known = machine.environments.at(prefix)
     return known or read_environment(machine.reader, prefix).environment
 
 
@@ -39,7 +39,7 @@ def holders(case: Missing, machine: Machine) -> list[tuple[Environment, Location
     own, result = case.environment, []
     if own is None:
         return []
-    for environment in machine.all_environments:
+    for environment in machine.environments.everywhere:
         if environment.key == own.key:
             continue
         resolver = machine.resolver(environment)
