@@ -11,7 +11,7 @@ from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.environments.settings import named_prefixes
 from kalyx.core.imports.names import parse_wanted
-from kalyx.core.invocation import with_search_path
+from kalyx.core.invocation import NAMED, UNNAMED, with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding
 from kalyx.core.model.results import WhyAnswer
@@ -72,7 +72,7 @@ def files() -> Iterable[str]:
     ]  # fmt: skip
     for title, made, path, *target in rows:
         machine, _ = machine_of(made)
-        yield from told(title, lambda: answer_lines(why_files.why_files(machine, resolve(machine, (target or [HEATH])[0]), machine.reader.absolute(path), named=True, tell=tell)))
+        yield from told(title, lambda: answer_lines(why_files.why_files(machine, resolve(machine, (target or [HEATH])[0]), machine.reader.absolute(path), NAMED, tell)))
 
 
 TRACE = "Traceback (most recent call last):\n"
@@ -99,7 +99,7 @@ def texts() -> Iterable[str]:
     for title, made, text in rows:
         for named in (True, False):
             machine, _ = machine_of(made)
-            yield from told(f"{title}{'' if named else ', of the shell'}", lambda: answer_lines(why_traceback.why_traceback(machine, text, resolve(machine, HEATH) if named else machine.shell_seat, named=named, tell=tell)))
+            yield from told(f"{title}{'' if named else ', of the shell'}", lambda: answer_lines(why_traceback.why_traceback(machine, text, resolve(machine, HEATH) if named else machine.shell_seat, NAMED if named else UNNAMED, tell)))
 
 
 @scene
@@ -249,7 +249,7 @@ def refused(shell: str) -> str:
 
 def why_everywhere_of(machine: Machine, module: str) -> WhyAnswer:
     seat = with_search_path(resolve(machine, f"{HOME}/orchard"), machine)
-    return WhyAnswer(target=seat, imports=[why_import(machine, seat, parse_wanted(f"import {module}")[0], named=True)])
+    return WhyAnswer(target=seat, imports=[why_import(machine, seat, parse_wanted(f"import {module}")[0], NAMED)])
 
 
 @pytest.mark.parametrize("name", SCENES.names)

@@ -12,6 +12,7 @@ from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.case import Case, Failing, Missing, Raising, Tried
 from kalyx.core.imports.names import parse_wanted
+from kalyx.core.invocation import NAMED
 from kalyx.core.model.records import Finding, KalyxError
 from kalyx.core.model.steps import Install
 from kalyx.core.queries.here import seat_of_file
@@ -38,7 +39,7 @@ def answer_of(lines: list[str], without: str = "nothing of it") -> list[Finding]
         target = subject.removeprefix("in ")
         seat = resolve(machine, "shell" if target == "the shell" else target if ":" in target else f"{HOME}/{target}")
         (wanted,) = parse_wanted(statement)
-        return why_import(machine, seat, wanted, named=True).findings
+        return why_import(machine, seat, wanted, NAMED).findings
     subject = statement.removeprefix("about ")
     if subject == "the shell":
         return catalogue.judge_seat(machine.shell_seat, machine).findings
@@ -61,7 +62,7 @@ def found_by(lines: list[str]) -> list[str]:
         seat = resolve(machine, f"{HOME}/heath")
         if seat.interpreter is None:
             (wanted,) = parse_wanted("json")
-            found = why_import(machine, seat, wanted, named=True).findings
+            found = why_import(machine, seat, wanted, NAMED).findings
             judged = catalogue.judge_environment(read_environment(machine.reader, f"{HOME}/heath"), machine).findings
             assert [item.cause for item in found] == [item.cause for item in judged]
     return [finding.cause for finding in answer_of(lines)]
@@ -127,7 +128,7 @@ def test_a_cause_that_could_not_be_looked_for_is_part_of_the_answer(refusal, rea
     (wanted,) = parse_wanted("hivescale")
     asked = [cause for cause in IMPORTS if hasattr(catalogue.module_of(cause), "look")]
     seat = resolve(machine, f"{HOME}/heath")
-    usual = why_import(machine, seat, wanted, named=True)
+    usual = why_import(machine, seat, wanted, NAMED)
     assert not usual.not_judged and usual.findings[0].cause == "elsewhere"
 
     def refuse(case, machine):
@@ -137,7 +138,7 @@ def test_a_cause_that_could_not_be_looked_for_is_part_of_the_answer(refusal, rea
         refuse.__module__ = catalogue.module_of(cause).__name__
         with monkeypatch.context() as patched:
             patched.setattr(catalogue.module_of(cause), "look", refuse)
-            answer = why_import(files.machine(), seat, wanted, named=True)
+            answer = why_import(files.machine(), seat, wanted, NAMED)
         others = [finding.cause for finding in usual.findings if finding.cause != cause]
         assert [finding.cause for finding in answer.findings][: len(others)] == others or cause == "elsewhere", cause
         assert [(item.cause, item.reason) for item in answer.not_judged] in ([], [(cause, reason)]), cause
@@ -175,7 +176,7 @@ def test_remedies_never_offer_an_unknown_name():
     files, _ = described(["orchard has hivescale 2.1"])
     machine = files.machine()
     (wanted,) = parse_wanted("wholly_unknown")
-    answer = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True)
+    answer = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, NAMED)
     assert answer.findings[0].cause == "absent"
     assert all(step.command is None for fix in answer.findings[0].fixes for step in fix.steps)
 
@@ -204,6 +205,6 @@ def test_a_package_that_may_not_be_read_is_told_for_what_it_is():
     files[f"{files.site('heath')}/hivescale"] = None
     machine = files.machine()
     (wanted,) = parse_wanted("hivescale")
-    first = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, named=True).findings[0]
+    first = why_import(machine, resolve(machine, f"{HOME}/heath"), wanted, NAMED).findings[0]
     assert first.cause == "unreadable" and first.evidence[0].path == f"{files.site('heath')}/hivescale"
     assert first.fixes[0].steps[0].command[:2] == ["chmod", "-R"]

@@ -9,6 +9,7 @@ from collections.abc import Iterable
 import pytest
 
 from kalyx.core.imports.names import parse_wanted
+from kalyx.core.invocation import NAMED, Question
 from kalyx.core.machine import Machine
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
@@ -37,7 +38,7 @@ def machine_of(files: dict[str, object], variables: dict[str, str] | None = None
 def why(files: dict[str, object], statement: str, target: str = f"{HOME}/heath", command: str | None = None, **more: object) -> Iterable[str]:
     """The answer to one import, and what was tried for it."""
     machine, model = machine_of(files, **more)
-    answer = why_import(machine, resolve(machine, target), parse_wanted(statement)[0], named=True, command=command)
+    answer = why_import(machine, resolve(machine, target), parse_wanted(statement)[0], Question(True, command))
     error = f", {answer.error.type}: {answer.error.text}" if answer.error is not None else ""
     yield f"{answer.outcome}{error}{', from ' + answer.found_at if answer.found_at else ''}"
     yield from (f"output: {line}" for line in (answer.output or "").splitlines())
@@ -271,7 +272,7 @@ def what_runs() -> Iterable[str]:
         machine.reader.modified[changed] = int(when * 1e9)
 
         def asked() -> Iterable[str]:
-            answer = why_import(machine, resolve(machine, target), parse_wanted(statement)[0], named=True)
+            answer = why_import(machine, resolve(machine, target), parse_wanted(statement)[0], NAMED)
             return [answer.outcome, *(line for finding in answer.findings for line in lines_of(finding))]
 
         yield from told(title, asked)

@@ -12,6 +12,7 @@ from kalyx.core.diagnosis.shared import dlls
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.imports.names import parse_wanted
 from kalyx.core.imports.trial import Raised
+from kalyx.core.invocation import NAMED
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.queries.why import why_import
@@ -94,7 +95,7 @@ def place(request) -> Place:
 def first(place: Place, statement: str, **variables: str):
     machine = place.machine(**variables)
     (wanted,) = parse_wanted(statement)
-    findings = why_import(machine, resolve(machine, place.at("heath")), wanted, named=True).findings
+    findings = why_import(machine, resolve(machine, place.at("heath")), wanted, NAMED).findings
     assert findings, statement
     for evidence in findings[0].evidence:
         assert evidence.path is None or machine.reader.kind(evidence.path) is not None, evidence

@@ -494,7 +494,7 @@ def secrets() -> Iterable[str]:
     for text in SECRETS:
         yield f"{text!r}: {redaction.redacted(text)!r}, {redaction.redacted(f'before {text} after')!r}, address {redaction.without_credentials(text)!r}"
     for words in WORDS:
-        yield f"{words}: {redaction.redacted_words(words)}, {redaction.shown_command(words, 20)!r}, runs {redaction.program_ran(words)!r}"
+        yield f"{words}: {redaction.redacted_words(words)}, {redaction.shown_command(words)!r}, runs {redaction.program_ran(words)!r}"
     yield str(redaction.shown_variables({"PATH": "/x", "path": "/y", "HIVE": "x", "PYTHONPATH": "https://keeper:hunter2@x"}))
     far = "x" * 300
     yield f"far: {redaction.redacted(f'token {far}=hunter2')[-20:]!r}, lines: {redaction.redacted(f'a{chr(10)}token=hunter2{chr(10)}b')!r}"

@@ -86,7 +86,7 @@ def module_files() -> Iterable[str]:
         yield f"{number} {language}: {[(item.variable, item.value, item.line, item.adds) for item in found]}"
     reader = world({f"{PLACE}/mods/python/3.11": head, f"{PLACE}/mods/python/.hidden": "", f"{PLACE}/mods/mypython.lua": f'prepend_path("PATH", "{HEATH}/bin")\n', f"{PLACE}/mods/gcc/1": "", f"{PLACE}/mods/Python": head + "prepend-path PATH /usr/bin\n"})
     reader.variables |= {"MODULEPATH": f"relative:{PLACE}/mods:/gone:", "LOADEDMODULES": "a:b::c", "_LMFILES_": f"{PLACE}/mods/python/3.11:relative:/x"}
-    yield f"there: {[(item.name, item.path) for item in sitemodules.available_modules(reader, 'python')]}"
+    yield f"there: {[(item.name, item.path) for item in sitemodules.available_modules(reader)]}"
     yield f"loaded: {[(item.name, item.path) for item in sitemodules.loaded_modules(reader)]}"
     yield f"prefixes: {list(sitemodules.module_prefixes(reader))}"
 

@@ -45,6 +45,7 @@ def test_whether_the_system_can_bring_a_version(told, brings):
 def test_a_failing_import_is_never_without_a_finding(form, monkeypatch):
     """Whichever way it is asked about, and though no cause says anything of it."""
     from kalyx.core.imports.names import ImportStatement
+    from kalyx.core.invocation import NAMED, Question
     from kalyx.core.model.records import ImportAnswer
     from kalyx.core.queries import why, why_everywhere, why_files, why_program, why_traceback
 
@@ -56,10 +57,10 @@ def test_a_failing_import_is_never_without_a_finding(form, monkeypatch):
     monkeypatch.setattr(why, "_answered", lambda machine, seat, wanted, *more: ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="fails"))
     seat, tell = machine.shell_seat, lambda text: None
     ask = {
-        "import": lambda: [why.why_import(machine, seat, wanted, named=True)], "program": lambda: why_program.why_program(machine, "hive", tell=tell).imports,
-        **{name: lambda path=path: why_files.why_files(machine, seat, f"{HOME}/spring{path}", named=True, tell=tell).imports for name, path in (("script", "/a.py"), ("notebook", "/a.ipynb"), ("folder", ""))},
-        "traceback": lambda: why_traceback.why_traceback(machine, told, seat, named=True, tell=tell).imports, "everywhere": lambda: [item.imports[0] for item in why_everywhere.why_everywhere(machine, wanted, tell=tell).seats],
-        "command": lambda: [why.why_import(machine, seat, wanted, named=True, command="python a.py")],
+        "import": lambda: [why.why_import(machine, seat, wanted, NAMED)], "program": lambda: why_program.why_program(machine, "hive", tell=tell).imports,
+        **{name: lambda path=path: why_files.why_files(machine, seat, f"{HOME}/spring{path}", NAMED, tell).imports for name, path in (("script", "/a.py"), ("notebook", "/a.ipynb"), ("folder", ""))},
+        "traceback": lambda: why_traceback.why_traceback(machine, told, seat, NAMED, tell).imports, "everywhere": lambda: [item.imports[0] for item in why_everywhere.why_everywhere(machine, wanted, tell=tell).seats],
+        "command": lambda: [why.why_import(machine, seat, wanted, Question(True, "python a.py"))],
     }  # fmt: skip
     answers = ask[form]()
     assert answers and all(answer.outcome == "fails" and answer.findings for answer in answers), answers
@@ -90,8 +91,10 @@ def test_an_import_in_a_shell_that_entered_another_environment(entered, script, 
 
 def why_asked(files, statement, cause, target="heath"):
     """The finding with this cause, for an import that is read only; None where it is not found."""
+    from kalyx.core.invocation import NAMED
+
     machine = files.machine()
-    answer = why_import(machine, resolve(machine, target if target == "shell" else f"{HOME}/{target}"), parse_wanted(statement)[0], named=True)
+    answer = why_import(machine, resolve(machine, target if target == "shell" else f"{HOME}/{target}"), parse_wanted(statement)[0], NAMED)
     return next((finding for finding in answer.findings if finding.cause == cause), None)
 
 

@@ -3,6 +3,7 @@
 import pytest
 
 from kalyx.core.imports.traceback import prefix_of, read_traceback
+from kalyx.core.invocation import NAMED
 from kalyx.core.queries.why_traceback import why_traceback
 from kalyx.core.system.memory_reader import MemoryReader
 from tests.made import Files
@@ -81,6 +82,6 @@ def test_an_error_of_the_loader_without_a_frame(text, cause, words):
     files = Files()
     files["/etc/os-release"] = b"ID=debian\n"
     machine = files.machine()
-    (found,) = why_traceback(machine, text, machine.shell_seat, named=True, tell=lambda _: None).findings
+    (found,) = why_traceback(machine, text, machine.shell_seat, NAMED, lambda _: None).findings
     assert found.cause == cause
     assert words in " ".join([found.message, *(step.line for fix in found.fixes for step in fix.steps)])

@@ -131,7 +131,7 @@ setenv("LARK", os.getenv("HOME"))
 def test_module_files_are_read(name, text, wanted):
     variables = {"MODULEPATH": "/m:relative", "LOADEDMODULES": "larkpython/3.9", "_LMFILES_": f"/m/larkpython/{name}"}
     reader = MemoryReader("linux", {f"/m/larkpython/{name}": text.encode()}, variables=variables)
-    (module,) = available_modules(reader, "python")
+    (module,) = available_modules(reader)
     assert module.path == loaded_modules(reader)[0].path
     assert [(item.variable, item.value, item.line) for item in settings_of(reader, module)] == wanted
 

@@ -6,6 +6,7 @@ import sys
 import pytest
 
 from kalyx.core.imports.names import ImportStatement
+from kalyx.core.invocation import NAMED
 from kalyx.core.machine import Machine
 from kalyx.core.queries.why import why_import
 from kalyx.core.system.live_reader import LiveReader
@@ -42,7 +43,7 @@ def test_no_healthy_import_is_blamed(executable, names, tmp_path):
     seat = resolve(machine, executable)
     healthy = 0
     for name in names:
-        answer = why_import(machine, seat, ImportStatement(f"import {name}", name), named=True)
+        answer = why_import(machine, seat, ImportStatement(f"import {name}", name), NAMED)
         if answer.outcome == "imports":
             healthy += 1
             assert not answer.findings, (name, answer.findings)

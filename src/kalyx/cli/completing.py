@@ -102,7 +102,7 @@ def seats_to_point(prefix: str, **_: object) -> list[str]:
 
 def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: object) -> list[str]:
     """Modules that the target can reach, a package's inner ones after a dot; and scripts and notebooks."""
-    from kalyx.core.invocation import search_of
+    from kalyx.core.invocation import UNNAMED, search_of
     from kalyx.core.targets import resolve
 
     machine = _machine()
@@ -111,7 +111,7 @@ def modules(prefix: str, parsed_args: argparse.Namespace | None = None, **_: obj
     try:
         target = getattr(parsed_args, "target", None)
         seat = resolve(machine, target) if target else machine.shell_seat
-        entries = [entry.entry for entry in search_of(seat, machine, named=False).entries] if seat.interpreter else []
+        entries = [entry.entry for entry in search_of(seat, machine, UNNAMED).entries] if seat.interpreter else []
     except KalyxError:
         return _plain(files)
     package, dot, begun = prefix.rpartition(".")

@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
     from kalyx.cli.render.screen import Screen
+    from kalyx.core.invocation import Question
     from kalyx.core.seats.server import RunningServer
     from kalyx.core.system.live_runner import LiveRunner
     from kalyx.core.system.runner import Runner
@@ -123,10 +124,16 @@ class Call:
         return {path: reason for path, reason in places.items() if _in_json(path) not in self._printed}
 
     @property
-    def named(self) -> bool:
-        """Whether the user named the target; the default target and the seats of ``--everywhere`` are not named."""
+    def question(self) -> Question:
+        """Whether the user named the target, and the command line that the code was run by.
+
+        The default target and the seats of ``--everywhere`` are not named.
+        """
+        from kalyx.core import invocation
+
         options = self.options
-        return getattr(options, "target", None) is not None and not getattr(options, "unnamed", False)
+        named = getattr(options, "target", None) is not None and not getattr(options, "unnamed", False)
+        return invocation.Question(named, getattr(options, "command_line", None))
 
     @property
     def as_json(self) -> bool:

@@ -147,11 +147,8 @@ def _explained(parser: Parser, name: str) -> Parser:
     return parser
 
 
-def build_parser(whole: bool, only: str | None = None) -> Parser:
-    """The parser of a call that names no command; ``whole``: with everything that every command takes.
-
-    ``only``: with everything that this one takes.
-    """
+def build_parser(only: str | None = None) -> Parser:
+    """The parser of a call that names no command; ``only``: with everything that this one takes."""
     parser = Parser(
         prog="kalyx",
         description="Which Python each of your seats uses, and why an import fails there.",
@@ -164,7 +161,7 @@ def build_parser(whole: bool, only: str | None = None) -> Parser:
     for name, summary in COMMANDS.items():
         text = summary[0].upper() + summary[1:] + "."
         command = commands.add_parser(name, help=summary, description=text, formatter_class=_Help)
-        if whole or name == only:
+        if name == only:
             common(command)
             import_module(f"kalyx.cli.commands.{name}").arguments(command)
     return parser
@@ -228,7 +225,7 @@ def call(
         from kalyx.cli.completing import complete
 
         typed = os.environ.get("COMP_LINE", "").split()
-        complete(build_parser(whole=False, only=typed[1] if len(typed) > 1 else None))
+        complete(build_parser(typed[1] if len(typed) > 1 else None))
     as_json = "--json" in words
     long = next((word for word in words if len(word) > _LONGEST), None)
     if long is not None:
@@ -262,7 +259,7 @@ def _options_of(words: list[str]) -> argparse.Namespace | None:
         if {"-h", "--help"} & set(words[1:]):
             _explained(parser, words[0])
         return _parsed(parser, words[1:])
-    parser = build_parser(whole=False)
+    parser = build_parser()
     options = parser.parse_args(words)
     if options.command is None:
         parser.print_help()

@@ -8,9 +8,10 @@ is never asked.
 
 from __future__ import annotations
 
+from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.environments.invocation import Invocation
+from kalyx.core.environments.invocation import Invocation, ProcessState
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, add_by_program, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree
 from kalyx.core.interpreters.scripts import interpreter_of_script
@@ -140,13 +141,30 @@ def _is_the_shells(seat: Seat, machine: Machine) -> bool:
     return own is not None and seat.environment is not None and own.key == seat.environment.key
 
 
-def search_of(seat: Seat, machine: Machine, *, named: bool, command: str | None = None) -> SearchPath:
-    """The seat's search path; asked where ``named`` and only running code can tell."""
+class Question(Struct, frozen=True):
+    """What is known of a question besides the seat and the import that it is about.
+
+    ``named``: the user named the seat; else ``consent`` says whether its interpreter may be started. ``command``: the
+    command line that the code was run by, whose flags and program decide the path; ``script``: the file that asks.
+    ``state``: what the seat's running process has now, where that is known.
+    """
+
+    named: bool
+    command: str | None = None
+    script: str | None = None
+    state: ProcessState | None = None
+
+
+NAMED, UNNAMED = Question(named=True), Question(named=False)
+
+
+def search_of(seat: Seat, machine: Machine, question: Question) -> SearchPath:
+    """The seat's search path; asked where the user named the seat and only running code can tell."""
     assert seat.interpreter is not None
-    invocation = invocation_of(seat, machine, command)
+    invocation = invocation_of(seat, machine, question.command)
     search = search_path(machine.reader, seat.interpreter, invocation)
-    refused = machine.objection(seat.interpreter, named_by(seat, machine, named))
-    if search.unknown and named and machine.runner is not None and refused is None:
+    refused = machine.objection(seat.interpreter, named_by(seat, machine, question.named))
+    if search.unknown and question.named and machine.runner is not None and refused is None:
         variables = tuple(sorted(invocation.variables.items()))
         folder = seat.folder or machine.reader.folder
         executable, flags = seat.interpreter.executable, invocation.flags
@@ -187,8 +205,8 @@ def _as_answered(reader: Reader, path: list[str], invocation: Invocation, search
     return replace(search, entries=entries, unknown=[])
 
 
-def with_search_path(seat: Seat, machine: Machine, *, named: bool = False, command: str | None = None) -> Seat:
-    """The seat with its search path, each entry with its origin."""
+def with_search_path(seat: Seat, machine: Machine) -> Seat:
+    """The seat with its search path, each entry with its origin; no interpreter is asked for that."""
     if seat.interpreter is None:
         return seat
-    return replace(seat, search_path=search_of(seat, machine, named=named, command=command).entries)
+    return replace(seat, search_path=search_of(seat, machine, UNNAMED).entries)

@@ -11,7 +11,7 @@ from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.actions.recording import unrecorded
 from kalyx.core.diagnosis import catalogue
-from kalyx.core.invocation import search_of
+from kalyx.core.invocation import NAMED, search_of
 from kalyx.core.model.records import KalyxError
 from kalyx.core.model.results import ContrastAnswer, PackagesAnswer
 from kalyx.core.packages.contents import contents
@@ -94,7 +94,7 @@ def _of_seat(call: Call, text: str, whole: bool, by_record: bool) -> Side:
     reader, seat = call.machine.reader, call.target(text)
     if seat.interpreter is None:
         raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
-    search = search_of(seat, call.machine, named=True)
+    search = search_of(seat, call.machine, NAMED)
     packages, unread = contents(reader, seat.interpreter, search)
     seat = replace(seat, search_path=search.entries)
     kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None

@@ -40,7 +40,7 @@ def run(call: Call) -> int:
     interpreter = seat.interpreter
     if interpreter is None:
         raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-    search = search_of(seat, call.machine, named=call.named, command=call.options.command_line)
+    search = search_of(seat, call.machine, call.question)
     seat = replace(seat, search_path=search.entries)
     packages, unread = contents(call.machine.reader, interpreter, search)
     chosen = [package for package in packages if _wanted(package, call.options)]

@@ -14,6 +14,7 @@ from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.diagnosis.conditions import kernel_package_absent
 from kalyx.core.imports.names import ImportStatement, parse_wanted
+from kalyx.core.invocation import NAMED
 from kalyx.core.model.records import Fix, ImportAnswer, KalyxError
 from kalyx.core.model.results import WhyAnswer
 from kalyx.core.model.steps import Step
@@ -155,7 +156,7 @@ def _of_process(call: Call, answer: WhyAnswer) -> list[str]:
 def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
     """The answer to whatever WHAT is: a traceback, a program, a file or folder, one module everywhere, imports here."""
     options, machine = call.options, call.machine
-    what, named = options.what, call.named
+    what = options.what
     if len(what) == 1 and (what[0] == "-" or what[0].startswith("program:") or _is_file(call, what[0])):
         from kalyx.core.queries.why_files import why_files
         from kalyx.core.queries.why_program import why_program
@@ -169,7 +170,7 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             if len(raw) > _TEXT_LIMIT:
                 machine.reader.note_cut("standard input", f"only its last {_TEXT_LIMIT} bytes were looked at")
             text = raw[-_TEXT_LIMIT:].decode("utf-8", "surrogateescape")
-            return why_traceback(machine, text, call.seat(options.target), named=named, tell=tell)
+            return why_traceback(machine, text, call.seat(options.target), replace(call.question, command=None), tell)
         if what[0].startswith("program:"):
             return why_program(machine, what[0].removeprefix("program:"), tell=tell)
         path = machine.reader.absolute(what[0])
@@ -177,7 +178,7 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
         if is_program and options.target is None and options.command_line is None:
             return why_program(machine, path, tell=tell)
         target = options.target or (path if path.endswith(".ipynb") else None)
-        return why_files(machine, call.seat(target), path, named=named, command=options.command_line, tell=tell)
+        return why_files(machine, call.seat(target), path, call.question, tell)
     gone = next((text for text in what if text.endswith(_SOURCES) or machine.reader.has_separator(text)), None)
     if gone is not None:
         path = machine.reader.absolute(gone)
@@ -194,8 +195,8 @@ def _answer_to(call: Call, tell: Callable[[str], None]) -> WhyAnswer:
             raise KalyxError("--everywhere asks for one import at a time")
         return why_everywhere(machine, wanted[0], tell=tell)
     seat = call.seat(options.target)
-    answers = [why_import(machine, seat, statement, named=named, command=options.command_line) for statement in wanted]
-    target = as_asked(machine, seat, named=named, command=options.command_line)
+    answers = [why_import(machine, seat, statement, call.question) for statement in wanted]
+    target = as_asked(machine, seat, call.question)
     return WhyAnswer(target=target, imports=answers)
 
 
@@ -210,21 +211,12 @@ def _prove(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None:
     """Try the fixes of what fails, in a temporary copy."""
     from kalyx.core.actions.trying import prove
 
-    options = call.options
     if call.machine.runner is None:
         raise KalyxError("trying a fix starts other programs, and --static starts none")
     for item in answer.imports:
         if item.outcome != "fails":
             continue
-        prove(
-            call.machine,
-            item,
-            answer.target,
-            named=call.named,
-            command=options.command_line,
-            wheels=call.wheels,
-            tell=tell,
-        )
+        prove(call.machine, item, answer.target, call.question, call.wheels, tell)
         if not any(fix.tried == "works" or fix.state == "tested" for finding in item.findings for fix in finding.fixes):
             _compare_with_fresh(call, answer, item, tell)
 
@@ -238,7 +230,7 @@ def _compare_with_fresh(call: Call, answer: WhyAnswer, item: ImportAnswer, tell:
     from kalyx.core.queries.why import tried_case
 
     wanted = wanted_again(item.statement, item.module)
-    case = tried_case(call.machine, answer.target, wanted, named=call.named, command=call.options.command_line)
+    case = tried_case(call.machine, answer.target, wanted, call.question)
     if case is None or case.trial is None or case.trial.imports or case.trial.timed_out:
         return
     finding, note = explain_by_control(case, call.machine, call.wheels, tell)
@@ -265,8 +257,8 @@ def _compare(call: Call, answer: WhyAnswer, tell: Callable[[str], None]) -> None
     if item.outcome == "imports":
         return
     wanted, other_seat = wanted_again(item.statement, item.module), call.seat(call.options.other)
-    other = tried_case(machine, other_seat, wanted, named=True, command=None)
-    case = tried_case(machine, answer.target, wanted, named=call.named, command=call.options.command_line)
+    other = tried_case(machine, other_seat, wanted, NAMED)
+    case = tried_case(machine, answer.target, wanted, call.question)
     if other is None or other.trial is None or not other.trial.imports:
         raise KalyxError(
             f"{item.statement} does not work in {visible(call.options.other)} either: name a seat where it does"

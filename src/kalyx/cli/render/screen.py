@@ -151,11 +151,11 @@ class Screen:
         for refusal in unread:
             self.line(("not read  ", style), self.path(refusal.path), f": {self.shown(refusal.reason)}")
 
-    def labelled(self, indent: int, label: str, text: str, style: str = "") -> None:
+    def labelled(self, indent: int, label: str, text: str) -> None:
         """A label, and next to it words in as many lines as they take."""
         room = self.width - indent - 9
         for number, part in enumerate(wrap(visible(text), room)):
-            self.line(" " * indent, ((label if number == 0 else "").ljust(9), LABEL), (part, style))
+            self.line(" " * indent, ((label if number == 0 else "").ljust(9), LABEL), part)
 
     def _seen(self, indent: int, label: str, fact: str, source: str, column: int) -> None:
         """The fact, and its source next to it where both fit, else below it."""

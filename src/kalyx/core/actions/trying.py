@@ -19,7 +19,7 @@ from kalyx.core.imports.names import ImportStatement, parse_wanted, wanted_again
 from kalyx.core.imports.trial import Trial, try_import
 from kalyx.core.interpreters.consent import not_to_be_run
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
-from kalyx.core.invocation import invocation_of, named_by, search_of
+from kalyx.core.invocation import Question, invocation_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Fix, ImportAnswer, Interpreter, KalyxError, Seat
 from kalyx.core.model.steps import (
@@ -78,26 +78,19 @@ class _NotTried(Exception):
 
 
 def prove(
-    machine: Machine,
-    answer: ImportAnswer,
-    seat: Seat,
-    *,
-    named: bool,
-    command: str | None,
-    wheels: str | None,
-    tell: Tell,
+    machine: Machine, answer: ImportAnswer, seat: Seat, question: Question, wheels: str | None, tell: Tell
 ) -> None:
     """Try each fix of the import's first finding; ``tried`` of each gets the result."""
     if machine.runner is None or seat.interpreter is None or answer.outcome == "imports":
         return
-    if machine.objection(seat.interpreter, named_by(seat, machine, named)) is not None:
+    if machine.objection(seat.interpreter, named_by(seat, machine, question.named)) is not None:
         return  # what may not be started to try the import may not be for its fixes
     for finding in answer.findings[:1]:
         tested, evidence = list[Fix](), list(finding.evidence)
         for fix in finding.fixes:
             tell(f"trying: {fix.message}")
             try:
-                trial = _tried(machine, answer, seat, fix, named=named, command=command, wheels=wheels, tell=tell)
+                trial = _tried(machine, answer, seat, fix, question, wheels, tell)
                 tested.append(fix.was_tried(trial.imports))
                 evidence += _what_comes_next(answer, fix, trial)
             except _NotTried:
@@ -126,15 +119,13 @@ def _tried(
     answer: ImportAnswer,
     seat: Seat,
     fix: Fix,
-    *,
-    named: bool,
-    command: str | None,
+    question: Question,
     wheels: str | None,
     tell: Tell,
 ) -> Trial:
     assert machine.runner is not None and seat.interpreter is not None
-    invocation = invocation_of(seat, machine, command)
-    search = search_of(seat, machine, named=named, command=command)
+    invocation = invocation_of(seat, machine, question.command)
+    search = search_of(seat, machine, question)
     wanted = wanted_again(answer.statement, answer.module)
     entries = [entry.entry or seat.folder or machine.reader.folder for entry in search.entries]
     attempt = _Attempt(

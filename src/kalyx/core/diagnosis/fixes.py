@@ -437,15 +437,11 @@ def _recorded_in(reader: Reader, site: str, path: str) -> str | None:
     return None
 
 
-def free_name(machine: Machine, path: str, ending: str = "_own") -> str:
+def free_name(machine: Machine, path: str) -> str:
     """A path in the same folder that does not exist yet."""
     stem, extension = machine.reader.path.splitext(path)
-    candidate = f"{stem}{ending}{extension}"
-    number = 2
-    while machine.reader.may_be_there(candidate):
-        candidate = f"{stem}{ending}{number}{extension}"
-        number += 1
-    return str(candidate)
+    candidates = (f"{stem}_own{number}{extension}" for number in ("", *range(2, 1000)))
+    return next(candidate for candidate in candidates if not machine.reader.may_be_there(candidate))
 
 
 def of_system(

@@ -51,14 +51,14 @@ def loaded_modules(reader: Reader) -> list[SiteModule]:
     return [SiteModule(name, path) for name, path in zip(names, files, strict=False) if reader.path.isabs(path)]
 
 
-def available_modules(reader: Reader, word: str) -> Iterator[SiteModule]:
-    """Modules below ``MODULEPATH`` whose name has ``word`` in it, versions first folder first."""
+def available_modules(reader: Reader) -> Iterator[SiteModule]:
+    """Modules below ``MODULEPATH`` whose name has ``python`` in it, versions first folder first."""
     seen = 0
     for root in (reader.variable("MODULEPATH") or "").split(":"):
         if not reader.path.isabs(root):
             continue
         for name in reader.names(root):
-            if word not in name.lower():
+            if "python" not in name.lower():
                 continue
             path = reader.join(root, name)
             inner = reader.names(path) if reader.is_folder(path) else [""]
@@ -140,7 +140,7 @@ def module_prefixes(reader: Reader) -> Iterator[str]:
             value = reader.variables[name]
             if reader.path.isabs(value) and reader.is_folder(value):
                 yield reader.path.normpath(value)
-    for module in [*loaded_modules(reader), *available_modules(reader, "python")]:
+    for module in [*loaded_modules(reader), *available_modules(reader)]:
         for setting in settings_of(reader, module):
             if setting.variable == "PATH" and reader.path.isabs(setting.value):
                 folder = reader.path.normpath(setting.value)
@@ -164,7 +164,7 @@ def bringing(reader: Reader, path: str, variable: str) -> tuple[SiteModule, Sett
 def needed_modules(reader: Reader, prefix: str) -> list[SiteModule]:
     """Modules, loaded first, then those that could be, that put the programs or libraries of ``prefix`` in place."""
     site_modules: list[SiteModule] = []
-    for module in [*loaded_modules(reader), *available_modules(reader, "python")]:
+    for module in [*loaded_modules(reader), *available_modules(reader)]:
         for setting in settings_of(reader, module):
             if setting.variable in ("PATH", "LD_LIBRARY_PATH") and reader.inside(setting.value, prefix):
                 if module.name not in [site_module.name for site_module in site_modules]:

@@ -15,6 +15,7 @@ from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import read_traceback
 from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.invocation import UNNAMED, Question
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
@@ -74,16 +75,16 @@ def explain_failure(machine: Machine, failure: Failure, tell: Callable[[str], No
     Raises KalyxError where neither its process nor its kernel file can be read, or its text holds no error.
     """
     seat = replace(_seat_of(machine, failure), folder=failure.folder)
-    state = ProcessState(failure.path, dict(machine.reader.variables))
-    answer = WhyAnswer(target=as_asked(machine, seat, named=True, state=state), imports=[])
+    question = Question(named=True, state=ProcessState(failure.path, dict(machine.reader.variables)))
+    answer = WhyAnswer(target=as_asked(machine, seat, question), imports=[])
     for wanted in _statements(failure.line):
         tell(wanted.module)
-        answer.imports.append(why_import(machine, seat, wanted, named=True, state=state))
+        answer.imports.append(why_import(machine, seat, wanted, question))
     answer.imports = [item for item in answer.imports if item.outcome != "imports"]
     if not answer.imports:
         # A class of a package's own is an ImportError too, whatever its name is.
         text = failure.traceback + ("" if failure.error in IMPORT_ERRORS else f"\nImportError: {failure.message}\n")
-        answer = why_traceback(machine, text, seat, named=True, tell=tell, state=state)
+        answer = why_traceback(machine, text, seat, question, tell)
     for item in answer.imports:
         if item.outcome == "imports" and not item.findings:
             error = f"{failure.error}: {failure.message}"
@@ -134,8 +135,8 @@ def explain_command(
         return None
     seat = _seat_of_command(machine, words)
     if seat is None:
-        return why_traceback(machine, text, machine.shell_seat, named=False, tell=tell)
-    return why_traceback(machine, text, seat, named=True, tell=tell, command=line)
+        return why_traceback(machine, text, machine.shell_seat, UNNAMED, tell)
+    return why_traceback(machine, text, seat, Question(named=True, command=line), tell)
 
 
 def _seat_of_command(machine: Machine, words: list[str]) -> Seat | None:

@@ -6,7 +6,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.diagnosis import catalogue, fixes
-from kalyx.core.invocation import search_of, with_search_path
+from kalyx.core.invocation import UNNAMED, search_of, with_search_path
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding, Fitness, Kernel, Part, ProjectAsks, Relation, Seat, Unread
 from kalyx.core.model.results import HereAnswer
@@ -131,7 +131,7 @@ def _for_the_project(machine: Machine, seats: list[Seat], unread: list[Unread]) 
             if seat.interpreter is not None:
                 key = seat.interpreter.executable, tuple(entry.entry for entry in seat.search_path[1:])
                 if key not in known:
-                    search = search_of(seat, machine, named=False)
+                    search = search_of(seat, machine, UNNAMED)
                     known[key] = fitness(machine, seat.interpreter, search, project)
                 seats[number] = replace(seat, project=known[key])
     return asks_of(project)

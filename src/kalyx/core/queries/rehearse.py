@@ -18,6 +18,7 @@ from kalyx.core.imports.names import ImportStatement
 from kalyx.core.interpreters.asking import answer_between, new_mark
 from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.invocation import NAMED
 from kalyx.core.kernels.makers import quietly
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.kernels.wire import Message, Session, WireError
@@ -423,7 +424,7 @@ def _import_answer(machine: Machine, kernel: Kernel, wanted: ImportStatement, ro
     answer.error = ErrorText(type=row.type, text=row.text)
     from kalyx.core.queries.why import why_import
 
-    explained = why_import(machine, seat_of_kernel(machine, kernel), wanted, named=True)
+    explained = why_import(machine, seat_of_kernel(machine, kernel), wanted, NAMED)
     answer.findings = explained.findings
     return answer
 

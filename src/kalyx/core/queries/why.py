@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 
 from kalyx.core.diagnosis import catalogue
-from kalyx.core.environments.invocation import Invocation, ProcessState
+from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import SearchPath, as_it_is_now
 from kalyx.core.imports.case import Case, DeadSeat
 from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.resolver import Resolution, Resolver
 from kalyx.core.imports.trial import Trial, try_import
-from kalyx.core.invocation import command_given, invocation_of, kernel_of, named_by, search_of
+from kalyx.core.invocation import Question, command_given, invocation_of, kernel_of, named_by, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Distribution, ErrorText, Finding, ImportAnswer, Interpreter, Kernel, Seat
 from kalyx.core.packages.metadata import Installed
@@ -28,20 +28,10 @@ def why_import(
     machine: Machine,
     seat: Seat,
     wanted: ImportStatement,
-    *,
-    named: bool,
-    command: str | None = None,
-    script: str | None = None,
-    watch: Callable[[str], None] | None = None,
-    state: ProcessState | None = None,
+    question: Question,
 ) -> ImportAnswer:
-    """Whether the import works in this seat, from where, or why not; an import that fails has at least one finding.
-
-    ``named``: the user named the target; else ``consent`` says whether its interpreter may be started. ``command``:
-    the command line it was run by, whose flags and program decide the path. ``script``: the file that asks for it.
-    ``state``: what the seat's running process has now, where that is known.
-    """
-    answer = _answered(machine, seat, wanted, named, command, script, watch, state)
+    """Whether the import works in this seat, from where, or why not; an import that fails has at least one finding."""
+    answer = _answered(machine, seat, wanted, question)
     if answer.outcome == "fails" and not answer.findings:
         reported = (
             f"{answer.error.type}: {answer.error.text}" if answer.error is not None else answer.output or seat.reason
@@ -53,16 +43,7 @@ def why_import(
     return answer
 
 
-def _answered(
-    machine: Machine,
-    seat: Seat,
-    wanted: ImportStatement,
-    named: bool,
-    command: str | None,
-    script: str | None,
-    watch: Callable[[str], None] | None,
-    state: ProcessState | None,
-) -> ImportAnswer:
+def _answered(machine: Machine, seat: Seat, wanted: ImportStatement, question: Question) -> ImportAnswer:
     answer = ImportAnswer(statement=wanted.statement, module=wanted.module, outcome="undetermined")
     kernel = kernel_of(seat, machine)
     interpreter = seat.interpreter
@@ -76,9 +57,9 @@ def _answered(
             answer.findings = [Finding(cause="not-asked", certainty="proven", message=message)]
         return answer
     machine.environments.add(seat.environment)
-    case, refusal = _case(machine, seat, interpreter, wanted, kernel, named, command, watch, state)
-    if command is None and script is not None:
-        case.runs = (script,)
+    case, refusal = _case(machine, seat, interpreter, wanted, kernel, question)
+    if question.command is None and question.script is not None:
+        case.runs = (question.script,)
     _fill(answer, case, machine)
     if refusal is not None and case.trial is None:
         answer.outcome = "undetermined"
@@ -88,27 +69,23 @@ def _answered(
     return answer
 
 
-def as_asked(
-    machine: Machine, seat: Seat, *, named: bool, command: str | None = None, state: ProcessState | None = None
-) -> Seat:
+def as_asked(machine: Machine, seat: Seat, question: Question) -> Seat:
     """The seat with the search path by which ``why_import`` looks for a module there."""
     if seat.interpreter is None:
         return seat
-    return replace(seat, search_path=_search(machine, seat, named, command, state).entries)
+    return replace(seat, search_path=_search(machine, seat, question).entries)
 
 
-def _search(machine: Machine, seat: Seat, named: bool, command: str | None, state: ProcessState | None) -> SearchPath:
-    search = search_of(seat, machine, named=named, command=command)
+def _search(machine: Machine, seat: Seat, question: Question) -> SearchPath:
+    search, state = search_of(seat, machine, question), question.state
     return as_it_is_now(machine.reader, search, state.path) if state is not None else search
 
 
-def tried_case(
-    machine: Machine, seat: Seat, wanted: ImportStatement, *, named: bool, command: str | None
-) -> Case | None:
+def tried_case(machine: Machine, seat: Seat, wanted: ImportStatement, question: Question) -> Case | None:
     """The import read and tried once more, for what explains it further; None where nothing may be started."""
     if seat.interpreter is None:
         return None
-    case, _ = _case(machine, seat, seat.interpreter, wanted, kernel_of(seat, machine), named, command, None)
+    case, _ = _case(machine, seat, seat.interpreter, wanted, kernel_of(seat, machine), question)
     return case if case.trial is not None else None
 
 
@@ -118,18 +95,15 @@ def _case(
     interpreter: Interpreter,
     wanted: ImportStatement,
     kernel: Kernel | None,
-    named: bool,
-    command: str | None,
-    watch: Callable[[str], None] | None,
-    state: ProcessState | None = None,
+    question: Question,
 ) -> tuple[Case, str | None]:
     """The import read and, where it may be, tried, side by side; with what speaks against trying it."""
-    invocation = invocation_of(seat, machine, command)
-    search = _search(machine, seat, named, command, state)
+    invocation = invocation_of(seat, machine, question.command)
+    search = _search(machine, seat, question)
     seat = replace(seat, search_path=search.entries)
-    if state is not None:
-        invocation.variables, invocation.first = state.variables, None
-        invocation.changes = ("clear=", *(f"last={entry}" for entry in state.path))
+    if question.state is not None:
+        invocation.variables, invocation.first = question.state.variables, None
+        invocation.changes = ("clear=", *(f"last={entry}" for entry in question.state.path))
     resolver = Resolver(machine.reader, interpreter, search, seat.folder or machine.reader.folder)
     read: list[tuple[Seat, Resolution]] = []
 
@@ -142,11 +116,9 @@ def _case(
         if resolution.location is None and machine.runner is not None:
             _ = machine.environments.everywhere
 
-    refusal = machine.objection(interpreter, named_by(seat, machine, named))
+    refusal = machine.objection(interpreter, named_by(seat, machine, question.named))
     trial = None
     if refusal is None and machine.runner is not None:
-        if watch is not None:
-            watch(f"{interpreter.executable} imports {wanted.module}")
         trial = _try(machine.runner, interpreter, wanted, invocation, search, resolver.folder, machine.seconds, reading)
         if not trial.answered and trial.problem is not None and NOT_HERE in trial.problem:
             trial = None
@@ -163,8 +135,8 @@ def _case(
 
         refused = refused_source(machine.reader, interpreter, resolution)
         case.trial = Trial(answered=True, chain=[refused]) if refused is not None else None
-    if command is not None:
-        case.runs = tuple(command_given(machine.reader, command).words)
+    if question.command is not None:
+        case.runs = tuple(command_given(machine.reader, question.command).words)
     return case, refusal
 
 

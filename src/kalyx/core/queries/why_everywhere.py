@@ -9,7 +9,7 @@ import msgspec
 from msgspec.structs import replace
 
 from kalyx.core.imports.names import ImportStatement
-from kalyx.core.invocation import invocation_of
+from kalyx.core.invocation import UNNAMED, invocation_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ImportAnswer, Seat
 from kalyx.core.model.results import SeatImports, WhyAnswer
@@ -37,8 +37,8 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
             is_second = environment.key != machine.reader.real(environment.prefix)
             merely_found.append(seat_of_path(quiet, environment.executable if is_second else environment.prefix))
     for seat in merely_found:
-        result = why_import(quiet, seat, wanted, named=False)
-        answer.seats.append(SeatImports(target=as_asked(quiet, seat, named=False), imports=[result]))
+        result = why_import(quiet, seat, wanted, UNNAMED)
+        answer.seats.append(SeatImports(target=as_asked(quiet, seat, UNNAMED), imports=[result]))
     others, answer.seats = answer.seats, []
     known: dict[object, tuple[Seat, ImportAnswer]] = {}
     for seat in seats:
@@ -48,9 +48,9 @@ def why_everywhere(machine: Machine, wanted: ImportStatement, *, tell: Tell) -> 
         shared = _as_told_of(seat, *known[key]) if key is not None and key in known else None
         if shared is None:
             tell(seat.name)
-        result = shared or why_import(machine, seat, wanted, named=False)
+        result = shared or why_import(machine, seat, wanted, UNNAMED)
         known.setdefault(key or id(seat), (seat, result))
-        answer.seats.append(SeatImports(target=as_asked(machine, seat, named=False), imports=[result]))
+        answer.seats.append(SeatImports(target=as_asked(machine, seat, UNNAMED), imports=[result]))
     answer.seats += others
     return answer
 

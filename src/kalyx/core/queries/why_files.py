@@ -14,7 +14,7 @@ from kalyx.core.imports.names import ImportStatement
 from kalyx.core.imports.sources import FoundImport, Read, read_file, read_folder
 from kalyx.core.interpreters.reading import NotAnInterpreter, interpreter_at, read_interpreter
 from kalyx.core.interpreters.scripts import interpreter_of_script
-from kalyx.core.invocation import named_by
+from kalyx.core.invocation import Question, named_by
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, ImportAnswer, KalyxError, Seat, SourceLine, Unread
 from kalyx.core.model.results import WhyAnswer
@@ -29,29 +29,28 @@ Tell = Callable[[str], None]
 _WHOLE = 15
 
 
-def why_files(
-    machine: Machine, seat: Seat, path: str, *, named: bool, command: str | None = None, tell: Tell
-) -> WhyAnswer:
+def why_files(machine: Machine, seat: Seat, path: str, question: Question, tell: Tell) -> WhyAnswer:
     """Every import of a script, a notebook or a folder's files in this seat, each module asked once.
 
-    The project's own modules are asked as any other: where they are next to the file, from its folder. ``command``: the
-    command line that the script is run by.
+    The project's own modules are asked as any other: where they are next to the file, from its folder.
     """
     reader = machine.reader
     reads = read_folder(reader, path) if reader.is_folder(path) else [read_file(reader, path)]
     is_script = not reader.is_folder(path) and not path.endswith(".ipynb")
-    if is_script and command is None and reads[0].is_archive:
-        command = line_for(["python", path], "cmd" if reader.system == "windows" else "sh")
+    if is_script and question.command is None and reads[0].is_archive:
+        line = line_for(["python", path], "cmd" if reader.system == "windows" else "sh")
+        question = replace(question, command=line)
     # For a link to a script the folder of its target is the first entry; a notebook runs in its own folder.
     ends = reader.hops(path)[-1] if is_script else path
     folder = path if reader.is_folder(path) else reader.parent(ends)
     seat = replace(seat, folder=folder)
-    answer = WhyAnswer(target=as_asked(machine, seat, named=named, command=command), imports=[])
-    notes = [note for read in reads if read.by_line for note in _by_the_seats_python(machine, seat, read, named=named)]
+    answer = WhyAnswer(target=as_asked(machine, seat, question), imports=[])
+    named, by_line = question.named, [read for read in reads if read.by_line]
+    notes = [note for read in by_line for note in _by_the_seats_python(machine, seat, read, named)]
     answer.unread = [Unread(path=source.path, reason=source.problem) for source in reads if source.problem]
     if not reader.is_folder(path) and reads[0].problem:
         raise KalyxError(f"{visible(path)}: {visible(reads[0].problem)}")
-    is_run_itself = is_script and "-m" not in (command or "").split()
+    is_run_itself = is_script and "-m" not in (question.command or "").split()
     by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]] = {}
     for imported in (asked for read in reads for asked in read.imports):
         if imported.level:
@@ -64,7 +63,9 @@ def why_files(
             beside = reader.parent(ends if imported.path == path else imported.path)
             key = (beside if _lies_in(machine, beside, imported.top) else folder, imported.module, imported.names)
         by_statement.setdefault(key, []).append(imported)
-    _ask_each(machine, answer, seat, path, by_statement, named=named, command=command, tell=tell)
+    if is_script:
+        question = replace(question, script=path)
+    _ask_each(machine, answer, seat, path, by_statement, question, tell)
     _judge_ways(answer, by_statement)
     answer.notes = notes + [note for read in reads for note in _installs(machine, seat, read)]
     if not answer.imports and not answer.unread:
@@ -77,7 +78,7 @@ def why_files(
     return answer
 
 
-def _by_the_seats_python(machine: Machine, seat: Seat, read: Read, *, named: bool) -> list[str]:
+def _by_the_seats_python(machine: Machine, seat: Seat, read: Read, named: bool) -> list[str]:
     """Take the imports line by line of a file that the seat's Python takes, and that of Kalyx does not; with a note.
 
     Where it cannot be asked, a Python of another version may take it.
@@ -106,9 +107,7 @@ def _ask_each(
     seat: Seat,
     path: str,
     by_statement: dict[tuple[str, str, tuple[str, ...]], list[FoundImport]],
-    *,
-    named: bool,
-    command: str | None,
+    question: Question,
     tell: Tell,
 ) -> None:
     """Each import asked from the folder that it is asked in, until the time is up."""
@@ -127,11 +126,8 @@ def _ask_each(
         tell(module)
         names = () if names == ("*",) else names
         statement = f"from {module} import {', '.join(names)}" if names else f"import {module}"
-        script = path if not path.endswith(".ipynb") and not machine.reader.is_folder(path) else None
         stands = seat if folder == seat.folder else replace(seat, folder=folder)
-        result = why_import(
-            machine, stands, ImportStatement(statement, module, names), named=named, command=command, script=script
-        )
+        result = why_import(machine, stands, ImportStatement(statement, module, names), question)
         result.statement = asked[0].statement
         result.asked_at = [SourceLine(path=imported.path, line=imported.line, cell=imported.cell) for imported in asked]
         result.guarded = all(imported.guarded for imported in asked)

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from kalyx.core.diagnosis.conditions import first_line_dead, program_absent
 from kalyx.core.environments.reading import view_of
 from kalyx.core.interpreters.scripts import interpreter_of_script
+from kalyx.core.invocation import UNNAMED
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.model.results import WhyAnswer
@@ -42,7 +43,7 @@ def why_program(machine: Machine, word: str, *, tell: Callable[[str], None]) -> 
             answer.findings = [first_line_dead.of_another(machine, word, result[0], lies, view.environment.prefix)]
         # A script whose package is gone still starts, and fails at its first import.
         try:
-            read = why_files(machine, seat, result[0], named=False, tell=tell)
+            read = why_files(machine, seat, result[0], UNNAMED, tell)
             answer.imports = read.imports
             answer.notes += read.notes if not read.imports else []
         except KalyxError:

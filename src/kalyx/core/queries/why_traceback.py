@@ -9,9 +9,9 @@ from msgspec.structs import replace
 from kalyx.core.diagnosis.causes import library_missing, library_too_old, no_parent_package
 from kalyx.core.diagnosis.conditions import not_the_environment
 from kalyx.core.diagnosis.shared.brought import brought_by, modules_of_listed
-from kalyx.core.environments.invocation import ProcessState
 from kalyx.core.imports.names import ImportStatement, parse_wanted
 from kalyx.core.imports.traceback import ErrorReport, prefix_of, read_traceback
+from kalyx.core.invocation import Question
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Finding, ImportAnswer, KalyxError, Seat
 from kalyx.core.model.results import WhyAnswer
@@ -22,32 +22,21 @@ from kalyx.core.targets import resolve
 Tell = Callable[[str], None]
 
 
-def why_traceback(
-    machine: Machine,
-    text: str,
-    seat: Seat,
-    *,
-    named: bool,
-    tell: Tell,
-    command: str | None = None,
-    state: ProcessState | None = None,
-) -> WhyAnswer:
-    """The error at the end of a text, explained where its frames are. Raises KalyxError where no error is in it.
-
-    ``command``: the command line that ended in it; ``state``: what the seat's process, which just failed, has now.
-    """
+def why_traceback(machine: Machine, text: str, seat: Seat, question: Question, tell: Tell) -> WhyAnswer:
+    """The error at the end of a text, explained where its frames are. Raises KalyxError where no error is in it."""
     parsed = read_traceback(text)
     if parsed.type is None:
         raise KalyxError("the text given holds no error: a traceback ends in a line like ModuleNotFoundError: ...")
     if parsed.program is not None:
         return why_program(machine, parsed.program, tell=tell)
-    seat, notes = _asked_in(machine, parsed, seat, named=named)
+    seat, notes = _asked_in(machine, parsed, seat, question.named)
     answer = WhyAnswer(target=seat, imports=[], notes=notes)
-    is_past = state is None and command is None  # the error was pasted: the machine may be another by now
+    # A pasted error: the machine may be another by now.
+    is_past = question.state is None and question.command is None
 
     def asked(wanted: ImportStatement) -> ImportAnswer:
         tell(wanted.module)
-        result = why_import(machine, seat, wanted, named=named, command=command, state=state)
+        result = why_import(machine, seat, wanted, question)
         if result.outcome == "imports" and is_past:
             notes.append(f"{wanted.module} imports here now: the text is older, or from another environment")
         return result
@@ -58,11 +47,11 @@ def why_traceback(
     if module is not None:
         notes += _of_another_folder(machine, parsed, module) if is_past else []
         answer.imports = [asked(_statement_of(parsed, module))]
-        answer.target = as_asked(machine, seat, named=named, command=command, state=state)
+        answer.target = as_asked(machine, seat, question)
         return answer
     results = [asked(wanted) for wanted in _asked(parsed.asked) or _of_a_file(machine, parsed.text)]
     if results:
-        answer.target = as_asked(machine, seat, named=named, command=command, state=state)
+        answer.target = as_asked(machine, seat, question)
     answer.imports = [result for result in results if result.outcome != "imports" and result.findings]
     if not answer.imports:
         answer.findings = [_of_the_text(machine, parsed, seat)]
@@ -98,7 +87,7 @@ def _of_the_text(machine: Machine, parsed: ErrorReport, seat: Seat) -> Finding:
     )
 
 
-def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, *, named: bool) -> tuple[Seat, list[str]]:
+def _asked_in(machine: Machine, parsed: ErrorReport, seat: Seat, named: bool) -> tuple[Seat, list[str]]:
     """The seat that a text is from, by the prefix that its frames are in, and what is to be said of that."""
     prefix = prefix_of(machine.reader, parsed) if not named else None
     notes: list[str] = []

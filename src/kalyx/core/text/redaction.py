@@ -101,6 +101,7 @@ _NEEDED = {part for needs, _ in _FORMS for part in needs[0]}
 _PARTS = tuple(sorted(part for part in _NEEDED if not any(other in part for other in _NEEDED - {part})))
 _USERINFO = pattern(r"(?<![A-Za-z0-9+.-])(?P<scheme>[A-Za-z0-9+.-]{1,20}://)(?P<who>[^\s/@?#]{0,1000})@")
 HIDDEN = "…"
+_SHOWN = 60  # characters of a command line
 
 # Variables whose values decide what Python, its installer and the notebook system do, and are no secrets.
 DOCUMENTED = frozenset(
@@ -228,7 +229,7 @@ def _without_userinfo(match: re.Match[str]) -> str:
     return match["scheme"] + ("git@" if match["who"] == "git" and "ssh" in match["scheme"] else "")
 
 
-def shown_command(command: Sequence[str], most: int = 60) -> str:
+def shown_command(command: Sequence[str]) -> str:
     """A process's command line as it may be shown: no code that was given as a word, no credentials, cut."""
     words = list(command)
     for number, word in enumerate(words[1:], 1):
@@ -236,7 +237,7 @@ def shown_command(command: Sequence[str], most: int = 60) -> str:
             words[number + 1 :] = ["(code)"]
             break
     text = " ".join(redacted_words(words))
-    return text if len(text) <= most else text[: most - 1] + HIDDEN
+    return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + HIDDEN
 
 
 def program_ran(command: Sequence[str]) -> str:
