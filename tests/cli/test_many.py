@@ -260,7 +260,7 @@ def test_many(name):
 
 def without(made: Made, place: str) -> ModelInstaller:
     """The machine on which the system does not show this file or folder."""
-    files = {**made.files, place: None if place in made.files else Shut(1001)}
+    files = {**made.files, place: None if place in made.files else Shut()}
     made.files, before = files, made.files
     try:
         return made.model()
@@ -290,7 +290,7 @@ def test_where_a_refusal_stands():
     """In the JSON answer, once; as text on standard error, unless the answer names the place; the first three, -v all."""
     shut = {f"/home/keeper/spring/{name}": Shut(1001) for name in ("bog", "fen", "heath", "moor")}
     files = {"/usr/bin/python3.11": BINARY, "/usr/bin/python3": Link("python3.11"), "/usr/lib/python3.11/os.py": "", **{f"{folder}/x": "" for folder in shut}, **shut}
-    model = ModelInstaller(MemoryReader("linux", files, variables={"PATH": "/usr/bin", "SHELL": "/bin/bash"}, folder="/home/keeper/spring"), INDEX)
+    model = ModelInstaller(MemoryReader("linux", files, variables={"PATH": ":".join(["/usr/bin", *shut]), "SHELL": "/bin/bash"}, folder="/home/keeper/spring"), INDEX)
     status, out, err = model.typed("survey", "--json")
     assert [(row["path"], row["reason"]) for row in json.loads(out)["unread"]] == [(folder, "permission denied") for folder in shut] and (status, err) == (0, "")
     named, lead = [f"{folder} (permission denied)" for folder in shut], "kalyx: the answer may lack what could not be read: "

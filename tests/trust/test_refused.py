@@ -157,6 +157,17 @@ def test_a_folder_that_another_user_shuts_is_no_environment(folder, owner, count
     assert refusal.value.candidates == [path] * counts
     named = MemoryReader("linux", files, folder="/home/keeper/spring", variables={"VIRTUAL_ENV": path})
     assert [environment.prefix for environment in Machine(named).environments.known] == [path]
+    # No answer names the closed folder of another user that nothing led to.
+    _ = machine.environments.known, (elsewhere := Machine(named)).environments.known
+    assert [list(other.reader.refused_places()) for other in (machine, elsewhere)] == [[path] * counts, [path]]
+
+
+@pytest.mark.parametrize("folder, counts", [("C:\\System Volume Information", False), ("C:\\Users\\bee", False), ("C:\\Users\\keeper\\heath", True)])
+def test_a_folder_that_windows_shuts_is_no_environment(folder, counts):
+    files = {"C:\\Users\\keeper\\spring\\notes.txt": b"", f"{folder}\\x": b"", folder: Shut()}
+    machine = Machine(MemoryReader("windows", files, folder="C:\\Users\\keeper\\spring"))
+    assert [environment.prefix for environment in machine.environments.known] == [folder] * counts
+    assert list(machine.reader.refused_places()) == [folder] * counts
 
 
 ASKED_BEFORE_A_CHANGE = {

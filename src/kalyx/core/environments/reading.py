@@ -60,13 +60,18 @@ def looks_like_environment(reader: Reader, folder: str) -> bool:
 def is_a_strangers(reader: Reader, folder: str) -> bool:
     """Whether a folder belongs to another user and is closed to this one: a home folder, a temporary folder.
 
-    One of this user's own, or with an environment's usual name, is an environment that may not be read.
+    One of this user's own, or with an environment's usual name, is an environment that may not be read. On Windows,
+    whose owners are not read, the user's own are those in the home folder.
     """
-    settings = reader.kind(reader.join(folder, SETTINGS_NAME))
-    if not isinstance(settings, Refused) or reader.name(folder) in USUAL_NAMES:
+    path = reader.join(folder, SETTINGS_NAME)
+    if not isinstance(reader.kind(path), Refused) or reader.name(folder) in USUAL_NAMES:
         return False
     status = reader.status(folder)
-    return isinstance(status, FileStat) and status.owner != reader.user
+    is_another = isinstance(status, FileStat) and status.owner != reader.user
+    if not reader.inside(folder, reader.home) if reader.system == "windows" else is_another:
+        reader.passed_over.add(path)
+        return True
+    return False
 
 
 def has_activation_script(reader: Reader, prefix: str) -> bool:

@@ -159,7 +159,7 @@ class Reader:
     def seen_by(self, variables: Mapping[str, str], folder: str | None) -> Reader:
         """The same machine, as a process with these variables and this current folder sees it."""
         seen = self.__class__.__new__(self.__class__)
-        seen.__dict__.update(self.__dict__, cut=self.cut)
+        seen.__dict__.update(self.__dict__, cut=self.cut, passed_over=self.passed_over)
         # Readings are the same for both; results that depend on variables and folder are not.
         seen.__dict__.pop("memory", None)
         seen.variables = variables
@@ -298,6 +298,11 @@ class Reader:
         """What was read only up to a limit (a file, the processes), and that limit."""
         return {}
 
+    @cached_property
+    def passed_over(self) -> set[str]:
+        """Refused paths that no answer names: nothing led there but a look at all that stands in a folder."""
+        return set()
+
     def refusal(self, path: str) -> str | None:
         """Why it is not known whether ``path`` exists, links followed; None where that is known."""
         for reading in (self.status(path), self.kind(path)):
@@ -322,10 +327,10 @@ class Reader:
         """
         places: dict[str, str] = {}
         for path, reason in list(self.refusals.items()):
-            upper = self.parent(path)
+            upper, is_passed_over = self.parent(path), path in self.passed_over
             while upper != path and isinstance(self.kind(path), Refused) and self._refuses_to_list(upper, reason):
                 path, upper = upper, self.parent(upper)
-            if reason != NOT_HERE:
+            if reason != NOT_HERE and not is_passed_over:
                 places.setdefault(path, reason)
         return places
 
