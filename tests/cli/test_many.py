@@ -280,10 +280,13 @@ def test_what_is_refused_is_named_where_it_changes_an_answer(seed):
     for place in chance.sample(places, min(3, len(places))):
         # A program is named by the link that starts it; a path in the home folder may be shortened.
         names = {name.replace("\\", sign) for name in (place, links.get(place, place), links.get(path.basename(place), place), place.replace(made.home, "~", 1)) for sign in ("\\", "\\\\")}
+        statuses = []
         for words, (_, was, _) in zip(forms, before, strict=True):
             status, out, err = without(made, place).typed(*words)
+            statuses.append(status)
             assert "a failure of Kalyx itself" not in err, (seed, place, words, err)
             assert out == was or any(name in out + err for name in names) or "may not be run" in out + err, (seed, place, words, out, err)
+        assert statuses[::2] == statuses[1::2], (seed, place, forms, statuses)
 
 
 def test_where_a_refusal_stands():

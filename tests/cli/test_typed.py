@@ -319,7 +319,8 @@ def captured() -> Iterable[str]:
         # Two kept answers that are alike prove nothing where a folder was not read.
         kept = json.loads(machine.typed("packages", "orchard", "--json")[1])
         machine.reader.put(f"{HOME}/spring/kept.json", json.dumps({**kept, "unread": [{"path": f"{HOME}/orchard/lib64", "reason": "permission denied"}]}).encode())
-        yield from session(machine, "contrast kept.json kept.json")
+        machine.reader.put(f"{HOME}/spring/else.json", json.dumps({**kept, "unread": [{"path": "/srv/closed", "reason": "permission denied"}]}).encode())
+        yield from session(machine, "contrast kept.json kept.json\ncontrast else.json else.json")
         for line in lines:
             here, there = (list(session(machine, text))[1:] for text in (line, f"{line} --on {path}"))
             yield from [f"$ kalyx {line} --on moor.kalyx", *(["  as on the machine itself", ""] if here == there else there)]

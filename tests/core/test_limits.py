@@ -66,8 +66,9 @@ def test_a_file_that_was_cut_is_named(moor):
     (site / "long.pth").write_text("# x\n" * 300_000)
     ran = moor.kalyx("packages", python, "--json")
     assert ran.status == 0 and ran.json["packages"]
-    said = ran.err.splitlines()
+    said = [f"{place['path']}: {place['reason']}" for place in ran.json["unread"]]
     assert any("long.pth" in line and "1048576 bytes" in line for line in said) and any("METADATA" in line for line in said), said
+    assert ran.err == "" and moor.kalyx("packages", python).err.splitlines() == [f"kalyx: {line}" for line in said]
     (info / "METADATA").write_text("Metadata-Version: 2.1\nName: comb\nVersion: 1.0\n")
     (site / "long.pth").unlink()
     assert moor.kalyx("packages", python, "--json").err == ""

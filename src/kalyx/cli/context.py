@@ -50,7 +50,7 @@ class Call:
         self.options = options
         self._reader, self._own_runner, self._writer = reader, runner, writer
         self._let_through: set[str] = set()
-        self._printed = ""  # the JSON answer
+        self._printed, self._told = "", list[Unread]()  # the JSON answer; what was added to it
         if reader is None and getattr(options, "on", None):
             self._reader, self._own_runner = captured_system(options.on)
 
@@ -101,27 +101,28 @@ class Call:
         return Screen(self.machine, plain=self.options.plain)
 
     def tell_what_was_not_read(self) -> None:
-        """Print on standard error what was read only up to a limit, or refused: the answer may be incomplete."""
-        if "machine" not in self.__dict__:
-            return
-        reader = self.machine.reader
-        for what, text in reader.cut.items():
-            print(f"kalyx: {visible(what)}: {text}", file=sys.stderr)
-        refused = [
-            f"{visible(path)} ({visible(reason)})"
-            for path, reason in self._refused_places().items()
-            if not ("screen" in self.__dict__ and self.screen.has_shown(path))
-        ]
+        """Print on standard error what was read only up to a limit, or refused, unless the answer names that."""
+        cut, refused = list[Unread](), list[Unread]()
+        for place, is_cut in self._unread() if "machine" in self.__dict__ else ():
+            if place not in self._told and (is_cut or not self._has_shown(place.path)):
+                (cut if is_cut else refused).append(place)
+        for place in cut:
+            print(f"kalyx: {visible(place.path)}: {place.reason}", file=sys.stderr)
         most = len(refused) if self.options.verbose else _NAMED
+        named = ", ".join(f"{visible(place.path)} ({visible(place.reason)})" for place in refused[:most])
         more = f" and {len(refused) - most} more (-v names them)" if len(refused) > most else ""
         if refused:
-            message = "the answer may lack what could not be read"
-            print(f"kalyx: {message}: {', '.join(refused[:most])}{more}", file=sys.stderr)
+            print(f"kalyx: the answer may lack what could not be read: {named}{more}", file=sys.stderr)
 
-    def _refused_places(self) -> dict[str, str]:
-        """The places that the system refused to show, without those that the JSON answer names."""
-        places = self.machine.reader.refused_places()
-        return {path: reason for path, reason in places.items() if _in_json(path) not in self._printed}
+    def _unread(self) -> Iterator[tuple[Unread, bool]]:
+        """What was read only up to a limit (True), and what the system refused to show."""
+        for places, is_cut in ((self.machine.reader.cut, True), (self.machine.reader.refused_places(), False)):
+            yield from ((Unread(path=path, reason=reason), is_cut) for path, reason in places.items())
+
+    def _has_shown(self, path: str) -> bool:
+        """Whether a path stands in the answer as it was printed."""
+        on_screen = "screen" in self.__dict__ and self.screen.has_shown(path)
+        return on_screen or (self._printed != "" and _json_of(path)[1:-1] in self._printed)
 
     @property
     def question(self) -> Question:
@@ -174,15 +175,18 @@ class Call:
     def print_json(self, answer: Struct) -> None:
         """Print one answer as JSON, by its schema."""
         import msgspec
+        from msgspec.structs import replace
 
         from kalyx.core.text.redaction import may_hold_a_secret
 
         self._printed = text = _json_of(answer)
         unread: list[Unread] | None = getattr(answer, "unread", None)
         if unread is not None and "machine" in self.__dict__:
-            more = [Unread(path=path, reason=reason) for path, reason in self._refused_places().items()]
-            unread += more
-            self._printed = text = _json_of(answer) if more else text
+            self._told += [place for place, is_cut in self._unread() if is_cut or not self._has_shown(place.path)]
+        if self._told:
+            # A copy: whether the command found something is not decided by these.
+            answer = replace(answer, unread=[*(unread or ()), *self._told])
+            self._printed = text = _json_of(answer)
         if may_hold_a_secret(text):
             text = _json_of(_without_secrets(msgspec.to_builtins(answer)))
         sys.stdout.buffer.write(_fit_for_a_terminal(text).encode("utf-8") + b"\n")
@@ -265,11 +269,6 @@ def _json_of(value: object) -> str:
 
         # Lone surrogates stand for bytes that are no text; only ASCII escapes can carry them.
         return json.dumps(msgspec.to_builtins(value), indent=1, ensure_ascii=True)
-
-
-def _in_json(text: str) -> str:
-    """A text as it stands in a JSON answer, without its quotation marks."""
-    return _json_of(text)[1:-1]
 
 
 def _without_secrets(value: object) -> object:

@@ -12,7 +12,7 @@ from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.actions.recording import unrecorded
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.invocation import NAMED, search_of
-from kalyx.core.model.records import KalyxError
+from kalyx.core.model.records import KalyxError, Unread
 from kalyx.core.model.results import ContrastAnswer, PackagesAnswer
 from kalyx.core.packages.contents import contents
 from kalyx.core.queries.contrast import Side, contrast
@@ -69,13 +69,24 @@ def _side(call: Call, text: str, whole: bool, by_record: bool) -> Side:
             kept = msgspec.json.decode(reader.read(path, 64 * 1024 * 1024), type=PackagesAnswer)
         except (Unreadable, msgspec.MsgspecError, UnicodeDecodeError) as error:
             raise KalyxError(f"{visible(path)}: no answer of packages --json ({error})") from None
-        return Side(kept.target, kept.packages, kept.unknown, kept.unread)
+        return Side(kept.target, kept.packages, kept.unknown, _could_hide_packages(reader, kept))
     file, _, target = text.partition("#")
     if _is_capture(call, text):
         return _of_seat(
             Call(call.options, *captured_system(_file_path(call, file))), target or "shell", whole, by_record
         )
     return _of_seat(call, text, whole, by_record)
+
+
+def _could_hide_packages(reader: Reader, kept: PackagesAnswer) -> list[Unread]:
+    """What a kept answer says was not read on its search path, or in its environment."""
+    environment = kept.target.environment
+    own = [entry.entry for entry in kept.target.search_path] + ([environment.prefix] if environment is not None else [])
+    return [
+        place
+        for place in kept.unread
+        if any(reader.inside(place.path, folder) or reader.inside(folder, place.path) for folder in own if folder)
+    ]
 
 
 def _file_path(call: Call, file: str) -> str:
