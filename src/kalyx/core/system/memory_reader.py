@@ -183,7 +183,8 @@ class MemoryReader(Reader):
     def listing(self, folder: str) -> Mapping[str, FileKind]:
         path = self._end(folder)
         key = self._key(path) if path is not None else ""
-        if path is not None and (key in self._shut or self._nodes.get(key, b"") is None or self._refused(folder, path)):
+        is_closed = path is not None and (key in self._shut or self._nodes.get(key, b"") is None)
+        if is_closed or self._refused(folder, path or self.real(folder)):
             self.refusals[folder] = "permission denied"
             raise Unreadable(folder, "permission denied")
         if path is None or key not in self._children:
