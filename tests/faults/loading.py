@@ -548,6 +548,20 @@ def half_made_without_settings(envs):
     return ["why", "clover", "--in", _half_made(envs, "mead")], "half-made"
 
 
+def half_made_without_its_links(envs):
+    """As what copies a folder without its links leaves an environment."""
+    prefix = envs.moor.root / "mead"
+    shutil.rmtree(prefix, ignore_errors=True)
+    make_environment(envs.version, prefix, "--without-pip")
+    site = next(prefix.glob("lib/python*/site-packages"))
+    for path, text in (("clover.py", ""), ("clover-1.0.dist-info/METADATA", "Name: clover\nVersion: 1.0\n"), ("clover-1.0.dist-info/RECORD", "clover.py,,\n")):
+        (site / path).parent.mkdir(exist_ok=True)
+        (site / path).write_text(text)
+    for path in prefix.glob("bin/python*"):
+        path.unlink()
+    return ["why", "clover", "--in", prefix], "half-made"
+
+
 @only(until="3.13")
 def half_made_with_a_folder_for_settings(envs):
     prefix = _half_made(envs, "wicker")

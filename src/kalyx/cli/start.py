@@ -284,15 +284,12 @@ def _run(
         made = Call(options, *system)
         try:
             status = _carried_out(made)
-        except (KalyxError, Unreadable):
-            made.tell_what_was_not_read()
-            raise
+        except (KalyxError, Unreadable) as error:
+            status = _refuse(str(error), getattr(error, "candidates", []), as_json)
         made.tell_what_was_not_read()
         return status
-    except KalyxError as error:
-        return _refuse(error.message, error.candidates, as_json)
-    except Unreadable as error:
-        return _refuse(str(error), [], as_json)
+    except KalyxError as error:  # no machine to ask about
+        return _refuse(str(error), error.candidates, as_json)
     except Exception as failure:
         return _refuse(_own_failure(failure, words), [], as_json)
 

@@ -15,7 +15,7 @@ Not this (it never had an interpreter):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, recreated, remake, same_minor
+from kalyx.core.diagnosis.shared.conditions import condition, packages_of_others, remake, ways_to_recreate
 from kalyx.core.environments.reading import View
 from kalyx.core.interpreters.reading import NotAnInterpreter, version_in
 from kalyx.core.machine import Machine
@@ -44,19 +44,7 @@ def _finding(view: View, machine: Machine, cause: str, message: str, fact: str, 
     if settings is not None and settings.get("home"):
         home = f"home = {settings.get('home')}"
         evidence.append(Evidence.at(settings.path, home, settings.line("home")))
-    base = same_minor(view, machine)
-    if base is not None and base.version.startswith("3."):
-        offered = [remake(view, machine, base)]
-    else:
-        version = view.environment.version or "of its version"
-        line = f"no Python {version} is on this machine; install that version, or recreate the environment"
-        if base is not None:
-            line = f"Python {base.version} creates no environments by itself: recreate this one with a newer Python"
-        offered = [Fix(message="recreate the environment", steps=[fixes.by_hand(line)])]
-        made = recreated(view, machine)
-        if made is not None:
-            offered.insert(0, made)
-    return condition(cause, message, evidence, offered)
+    return condition(cause, message, evidence, ways_to_recreate(view, machine))
 
 
 def _older_without_base(view: View, machine: Machine) -> Finding | None:

@@ -23,10 +23,11 @@ from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import (
     BROUGHT_ALONG,
     condition,
+    packages_in,
     packages_of_others,
-    remake,
     remove,
     same_minor,
+    ways_to_recreate,
 )
 from kalyx.core.environments.journal import Work, entry_of
 from kalyx.core.environments.reading import View, view_of
@@ -93,6 +94,12 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
             Evidence.at(settings.path, "the settings file is there"),
         ]
+        if installed := packages_in(view, machine):  # it was complete: what copies a folder may leave out its links
+            named = ", ".join(distribution.name for distribution in installed[:3])
+            more = f" and {len(installed) - 3} more" if len(installed) > 3 else ""
+            evidence.append(Evidence.at(installed[0].site, f"its packages are there: {named}{more}"))
+            message = "its interpreter is gone, and its packages are there"
+            return condition("half-made", message, evidence, ways_to_recreate(view, machine))
         message = "it has a settings file and no interpreter: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
     if view.interpreter is not None and not environment.site_packages:
@@ -114,15 +121,13 @@ def _without_settings(view: View, machine: Machine) -> Finding | None:
     is_folder = reader.is_folder(path)
     fact = "it is a folder" if is_folder else NOTHING_THERE
     evidence = [Evidence(fact=fact, source=path, path=path if reader.is_there(path) else None)]
-    base = same_minor(view, machine)
-    offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
     if interpreter is not None:
         fact = f"it starts the Python of {interpreter.prefix}"
         evidence.append(Evidence.at(interpreter.executable, fact))
     state = "a folder" if is_folder else "gone"
     then = "its python sees none of its packages" if interpreter is not None else "its python does not start"
     message = f"the {SETTINGS_NAME} of {view.environment.name} is {state}, and {then}"
-    return condition("half-made", message, evidence, offered)
+    return condition("half-made", message, evidence, _kept(view, machine))
 
 
 def _without_python(view: View, machine: Machine) -> Finding | None:
@@ -137,10 +142,15 @@ def _without_python(view: View, machine: Machine) -> Finding | None:
         Evidence(fact=reason, source=path, path=path if view.problem is not None else None),
         Evidence.at(other, f"starts {interpreter.version}"),
     ]
-    base = same_minor(view, machine)
-    offered = [remake(view, machine, base) if base is not None else remove(view, machine)]
     message = f"its python does not start ({reason}), and its {reader.name(other)} does"
-    return condition("half-made", message, evidence, offered)
+    return condition("half-made", message, evidence, _kept(view, machine))
+
+
+def _kept(view: View, machine: Machine) -> list[Fix]:
+    """Recreate it with its packages; remove it where none are there, and no Python of its version is here."""
+    if same_minor(view, machine) is None and not packages_in(view, machine):
+        return [remove(view, machine)]
+    return ways_to_recreate(view, machine)
 
 
 def _of_another_system(view: View, machine: Machine) -> Finding | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from itertools import count
+from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.reading import View
@@ -13,6 +14,9 @@ from kalyx.core.model.steps import CreateEnvironment, Move, RemakeEnvironment, R
 from kalyx.core.text.names import is_distribution_name
 from kalyx.core.text.numbers import are_numbers
 from kalyx.core.text.versions import minor_of
+
+if TYPE_CHECKING:
+    from kalyx.core.packages.metadata import Installed
 
 # The packages that every new environment has: no user chose them.
 BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
@@ -63,7 +67,29 @@ def remake(view: View, machine: Machine, base: Interpreter) -> Fix:
     )
 
 
-def recreated(view: View, machine: Machine) -> Fix | None:
+def ways_to_recreate(view: View, machine: Machine) -> list[Fix]:
+    """In place where a Python of its version is here; else with another Python, and by installing that version."""
+    base = same_minor(view, machine)
+    if base is not None and base.version.startswith("3."):
+        return [remake(view, machine, base)]
+    version = view.environment.version or "of its version"
+    line = f"no Python {version} is on this machine; install that version, or recreate the environment"
+    if base is not None:
+        line = f"Python {base.version} creates no environments by itself: recreate this one with a newer Python"
+    by_hand = Fix(message="recreate the environment", steps=[fixes.by_hand(line)])
+    made = _recreated(view, machine)
+    return [made, by_hand] if made is not None else [by_hand]
+
+
+def packages_in(view: View, machine: Machine) -> list[Installed]:
+    """The packages of an environment, also of one that starts nothing, without those that every environment has."""
+    reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
+    folders = ["Lib"] if reader.system == "windows" else ["lib", f"python{made_for}"]
+    sites = view.environment.site_packages or [reader.join(prefix, *folders, "site-packages")]
+    return [distribution for distribution in machine.installed(sites) if distribution.key not in BROUGHT_ALONG]
+
+
+def _recreated(view: View, machine: Machine) -> Fix | None:
     """Move the environment aside and create another at its path, with a Python of this machine and the same requests.
 
     For an environment whose Python version is not on this machine, so that its packages cannot be used. The path stays,
@@ -72,8 +98,7 @@ def recreated(view: View, machine: Machine) -> Fix | None:
     reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
     if made_for is None or reader.system == "windows":
         return None
-    site = reader.join(prefix, "lib", f"python{made_for}", "site-packages")
-    asked = _asked_for(machine, view.environment.site_packages or [site])
+    asked = _asked_for(machine, packages_in(view, machine))
     own = [
         interpreter
         for interpreter in machine.interpreters
@@ -99,9 +124,8 @@ def recreated(view: View, machine: Machine) -> Fix | None:
     return Fix(message=message, steps=steps, changes=[prefix, aside])
 
 
-def _asked_for(machine: Machine, sites: list[str]) -> list[str]:
+def _asked_for(machine: Machine, installed: list[Installed]) -> list[str]:
     """The distributions that were requested, by the installer's mark (REQUESTED); else those that no other requires."""
-    installed = [distribution for distribution in machine.installed(sites) if distribution.key not in BROUGHT_ALONG]
     marked = [
         distribution
         for distribution in installed
