@@ -17,6 +17,7 @@ from tests.made import BINARY, HOME, Files
     ("cat <<-END\n\tpython x\n\tEND\npython y\n", "cat <END\npython y\n"),
     ("python \\\n  x\n", "python   x\n"),
     ("python a\\ b\n", "python 'a b'\n"), ("python '' x'' ''y\n", 'python "" x y\n'),
+    ("~/bin/python x\n", "'~/bin/python' x\n"),
 ])  # fmt: skip
 def test_a_script_means_the_same_written_otherwise(text, same):
     def shape(nodes):

@@ -125,7 +125,7 @@ def test_what_a_door_remembers_is_what_it_would_find(tmp_path):
     root = str(tmp_path.resolve())
     on_disk(root)
     warm = LiveReader({"HOME": root}, root)
-    asked = paths(root, 99, 300)
+    asked = [*paths(root, 99, 300), f"{root}/env/..", f"{root}/env/."]
     for path in asked:
         warm.names(path)
     for path in asked:
