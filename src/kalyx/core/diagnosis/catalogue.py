@@ -305,7 +305,7 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
         if finding is None:
             continue
         if cause == "interpreter-gone":
-            finding = _fixed_by_its_environment(kernel, finding, machine)
+            finding = _fixed_by_its_environment(kernel.command[0], finding, machine)
         if cause in kernel.conditions:
             kernel = kernel.changed(findings=[finding if item.cause == cause else item for item in kernel.findings])
         else:
@@ -313,9 +313,9 @@ def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
     return kernel
 
 
-def _fixed_by_its_environment(kernel: Kernel, finding: Finding, machine: Machine) -> Finding:
-    """Of a kernel whose environment is there and starts nothing: to fix that comes before removing the kernel."""
-    for cause in _of_environment_at(kernel.command[0], machine)[:1]:
+def _fixed_by_its_environment(path: str, finding: Finding, machine: Machine) -> Finding:
+    """Of what starts an environment that is there and starts nothing: to fix that comes before all else."""
+    for cause in _of_environment_at(path, machine)[:1]:
         known = {(evidence.path, evidence.fact) for evidence in finding.evidence}
         more = [evidence for evidence in cause.evidence if (evidence.path, evidence.fact) not in known]
         return replace(finding, evidence=[*finding.evidence, *more], fixes=[*cause.fixes, *finding.fixes])
@@ -344,6 +344,17 @@ def judge_environment(view: View, machine: Machine) -> Environment:
 
 
 def judge_seat(seat: Seat, machine: Machine) -> Seat:
-    """The seat with what is wrong about it filled in."""
+    """The seat with what is wrong about it filled in; of one that starts nothing, with its environment too."""
     looked = [_looked(module_of(cause).look_at_seat, seat, machine) for cause in _about("seat")]
-    return replace(seat, findings=[*seat.findings, *(finding for finding in looked if finding is not None)])
+    findings = [*seat.findings, *(finding for finding in looked if finding is not None)]
+    path = seat.parts[0].path if seat.parts and seat.interpreter is None else None
+    return replace(seat, findings=findings if path is None else _with_environment(seat, path, findings, machine))
+
+
+def _with_environment(seat: Seat, path: str, findings: list[Finding], machine: Machine) -> list[Finding]:
+    """The findings of a seat that does not start what the path names, with what is wrong with its environment first."""
+    if gone := [finding for finding in findings if finding.cause == "interpreter-gone"]:
+        fixed = _fixed_by_its_environment(path, gone[0], machine)
+        return [fixed if finding is gone[0] else finding for finding in findings]
+    causes = _of_environment_at(path, machine)[:1]
+    return [replace(cause, message=f"{seat.name} starts nothing: {cause.message}") for cause in causes] + findings

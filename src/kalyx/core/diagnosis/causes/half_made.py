@@ -98,16 +98,16 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             named = ", ".join(distribution.name for distribution in installed[:3])
             more = f" and {len(installed) - 3} more" if len(installed) > 3 else ""
             evidence.append(Evidence.at(installed[0].site, f"its packages are there: {named}{more}"))
-            message = "its interpreter is gone, and its packages are there"
+            message = "the environment has its packages, and its interpreter is gone"
             return condition("half-made", message, evidence, ways_to_recreate(view, machine))
-        message = "it has a settings file and no interpreter: its creation was interrupted"
+        message = "the environment has a settings file and no interpreter: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
     if view.interpreter is not None and not environment.site_packages:
         minor = view.interpreter.minor
         if packages_of_others(view, machine, minor):
             return None  # its base moved on to another version: that has a name of its own
         evidence = [Evidence(fact="no site-packages folder", source="listing", path=environment.prefix)]
-        message = "it has an interpreter and no folder for packages: its creation was interrupted"
+        message = "the environment has an interpreter and no folder for packages: its creation was interrupted"
         return condition("half-made", message, evidence, [remove(view, machine)])
     return _without_python(view, machine)
 
