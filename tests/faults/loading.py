@@ -548,7 +548,7 @@ def half_made_without_settings(envs):
     return ["why", "clover", "--in", _half_made(envs, "mead")], "half-made"
 
 
-def half_made_without_its_links(envs):
+def _without_links(envs) -> Path:
     """As what copies a folder without its links leaves an environment."""
     prefix = envs.moor.root / "mead"
     shutil.rmtree(prefix, ignore_errors=True)
@@ -559,7 +559,23 @@ def half_made_without_its_links(envs):
         (site / path).write_text(text)
     for path in prefix.glob("bin/python*"):
         path.unlink()
-    return ["why", "clover", "--in", prefix], "half-made"
+    return prefix
+
+
+def half_made_without_its_links(envs):
+    return ["why", "clover", "--in", _without_links(envs)], "half-made"
+
+
+def activation_differs_of_an_environment_without_its_links(envs):
+    """The shell has entered the environment, and goes on to the next python on PATH: to enter again would not help."""
+    prefix = _without_links(envs)
+    return ["why", "clover", "--in", "shell"], "activation-differs", {"VIRTUAL_ENV": str(prefix), "PATH": f"{prefix}/bin:{envs.moor.root}/orchard/bin:/usr/bin:/bin"}
+
+
+def elsewhere_in_an_environment_without_its_links(envs):
+    _without_links(envs)
+    envs.offer(plain("clover"))
+    return ["why", "clover", "--in", envs.heath], "elsewhere"
 
 
 @only(until="3.13")

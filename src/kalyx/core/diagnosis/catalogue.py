@@ -262,8 +262,17 @@ def _of_case(case: Case, machine: Machine, refused: list[NotJudged]) -> list[Fin
         kind = kinds.get(getattr(module, "LOOKS_AT", ""))
         finding = _looked(module.look, kind, machine, refused) if kind is not None else None
         if finding is not None:
-            findings.append(finding)
+            findings.append(_of_claimed(finding, machine))
     return findings
+
+
+def _of_claimed(finding: Finding, machine: Machine) -> Finding:
+    """Of a shell that says that an environment is activated which starts nothing: the fix of that environment."""
+    path = finding.evidence[0].path if finding.cause == "activation-differs" else None
+    if path is None or read_environment(machine.reader, path).interpreter is not None:
+        return finding
+    fixed = _fixed_by_its_environment(path, finding, machine)  # to activate the environment again would not help
+    return replace(fixed, fixes=fixed.fixes[: len(fixed.fixes) - len(finding.fixes)] or finding.fixes)
 
 
 def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
@@ -346,7 +355,7 @@ def judge_environment(view: View, machine: Machine) -> Environment:
 def judge_seat(seat: Seat, machine: Machine) -> Seat:
     """The seat with what is wrong about it filled in; of one that starts nothing, with its environment too."""
     looked = [_looked(module_of(cause).look_at_seat, seat, machine) for cause in _about("seat")]
-    findings = [*seat.findings, *(finding for finding in looked if finding is not None)]
+    findings = [*seat.findings, *(_of_claimed(finding, machine) for finding in looked if finding is not None)]
     path = seat.parts[0].path if seat.parts and seat.interpreter is None else None
     return replace(seat, findings=findings if path is None else _with_environment(seat, path, findings, machine))
 

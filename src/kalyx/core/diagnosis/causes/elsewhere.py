@@ -14,10 +14,15 @@ Not this (nothing has it):
 
 from __future__ import annotations
 
+from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.conditions import packages_in, ways_to_recreate
 from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_out
+from kalyx.core.environments.reading import View, executables_of
 from kalyx.core.imports.case import Missing
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding
+from kalyx.core.model.records import Evidence, Finding, Fix
+from kalyx.core.model.steps import RunWith
+from kalyx.core.packages.removals import requirement_with
 
 SUPPRESSED_BY_OTHERS = True
 
@@ -27,7 +32,7 @@ LOOKS_AT = "missing"
 def look(case: Missing, machine: Machine) -> Finding | None:
     result = holders(case, machine)
     if not result:
-        return None
+        return _in_one_that_starts_nothing(case, machine)
     environment, location = result[0]
     evidence, requirement = proof(case, machine, environment, location)
     for other, other_place in result[1:4]:
@@ -35,3 +40,37 @@ def look(case: Missing, machine: Machine) -> Finding | None:
     propose(case, machine, "elsewhere", environment, location)
     message = f"{case.missing} is installed in {environment.name}, not in {case.here}"
     return Finding.proven("elsewhere", message, evidence, ways_out(case, machine, environment, requirement))
+
+
+def _in_one_that_starts_nothing(case: Missing, machine: Machine) -> Finding | None:
+    """The module is among the packages of an environment whose Python is gone: that is recreated, its packages stay."""
+    top = case.missing.partition(".")[0]
+    dead = [view for view in machine.environments.views if view.interpreter is None]
+    for view, item in ((each, item) for each in dead for item in packages_in(each, machine)):
+        if not item.provides(top):
+            continue
+        name = view.environment.name
+        evidence = [Evidence.at(item.path, f"{item.name} {item.version} is in {name}")]
+        if view.problem is not None:
+            evidence.append(Evidence.at(view.problem.path, view.problem.reason))
+        install = fixes.install(machine, case.interpreter, requirement_with(case.missing, item.name))
+        again = _recreated(case, machine, view)
+        is_meant = case.seat.seat == "shell" and again[0].steps[0].command is not None
+        offered = [*again, install] if is_meant else [install, *again]
+        message = f"{case.missing} is installed in {name}, which starts nothing, and not in {case.here}"
+        return Finding.proven("elsewhere", message, evidence, offered)
+    return None
+
+
+def _recreated(case: Missing, machine: Machine, view: View) -> list[Fix]:
+    """The environment recreated and used by this seat; none for a kernel, which the package is installed for."""
+    if case.seat.seat in ("kernel", "notebook"):
+        return []
+    prefix, name = view.environment.prefix, view.environment.name
+    if case.seat.seat == "shell" and not case.runs:
+        use, words = fixes.activate(machine, prefix), "activate it"
+    else:
+        python = next(executables_of(machine.reader, prefix))
+        use, words = fixes.step(machine, RunWith(words=[python, *case.runs], same_words=True)), "run it with its Python"
+    return [fix.called(f"recreate {name} ({fix.message}), then {words}").with_steps(*fix.steps, use)
+            for fix in ways_to_recreate(view, machine)[:1]]  # fmt: skip
