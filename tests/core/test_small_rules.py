@@ -15,6 +15,7 @@ from tests.made import BINARY, HOME, Files
 @pytest.mark.parametrize("text, same", [
     ("cat <<END\npython x\nEND\npython y\n", "cat <END\npython y\n"),
     ("cat <<-END\n\tpython x\n\tEND\npython y\n", "cat <END\npython y\n"),
+    ("cat <<-END\n~END\n\tEND\npython y\n", "cat <END\npython y\n"),
     ("python \\\n  x\n", "python   x\n"),
     ("python a\\ b\n", "python 'a b'\n"), ("python '' x'' ''y\n", 'python "" x y\n'),
     ("~/bin/python x\n", "'~/bin/python' x\n"),
@@ -143,3 +144,13 @@ def test_what_a_plain_command_of_a_start_file_starts(command, words, reach):
 
     reader = MemoryReader("linux", {}, home=HOME, folder=HOME, variables={"HOME": HOME})
     assert _StartFiles(reader, shell_called("bash"))._command(command) == (words, reach)
+
+
+@pytest.mark.parametrize("library, folders", [("/usr/lib64/python3.11", ["lib64", "lib"]), ("/usr/lib/python3.11", ["lib"])])
+def test_the_site_folders_of_a_system_whose_library_is_in_lib64(library, folders):
+    from kalyx.core.environments.searchpath import site_folders
+    from kalyx.core.model.records import Interpreter
+
+    python = "/usr/bin/python3.11"
+    own = Interpreter(executable=python, real_executable=python, version="3.11.7", implementation="cpython", prefix="/usr", base_prefix="/usr", known_by="reading", library=library)
+    assert site_folders(MemoryReader("linux", {}), "/usr", own, library, False) == [f"/usr/{name}/python3.11/site-packages" for name in folders]
