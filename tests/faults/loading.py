@@ -572,6 +572,18 @@ def activation_differs_of_an_environment_without_its_links(envs):
     return ["why", "clover", "--in", "shell"], "activation-differs", {"VIRTUAL_ENV": str(prefix), "PATH": f"{prefix}/bin:{envs.moor.root}/orchard/bin:/usr/bin:/bin"}
 
 
+def base_gone_of_what_the_shell_is_to_run(envs):
+    """No python of this PATH starts: the shell's own is a link to nothing."""
+    prefix = _without_links(envs)
+    for name in ("python", "python3"):
+        (prefix / "bin" / name).symlink_to("/gone/python")
+    programs = envs.moor.root / "programs"
+    programs.mkdir(exist_ok=True)
+    if not (programs / "rm").exists():
+        (programs / "rm").symlink_to("/bin/rm")
+    return ["why", "clover", "--in", "shell"], "base-gone", {"PATH": f"{prefix}/bin:{programs}"}
+
+
 def elsewhere_in_an_environment_without_its_links(envs):
     _without_links(envs)
     envs.offer(plain("clover"))

@@ -12,13 +12,14 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.environments.invocation import Invocation, ProcessState
+from kalyx.core.environments.reading import looks_like_environment
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, add_by_program, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree
 from kalyx.core.interpreters.scripts import interpreter_of_script
 from kalyx.core.kernel_path import path_changes
 from kalyx.core.kernels.specs import kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import KalyxError, Kernel, PathEntry, Seat
+from kalyx.core.model.records import Interpreter, KalyxError, Kernel, PathEntry, Seat
 from kalyx.core.system import Reader
 from kalyx.core.system.once import once
 from kalyx.core.system.runner import Runner
@@ -46,10 +47,8 @@ def _invocation_of(seat: Seat, machine: Machine, command: str | None) -> Invocat
     folder = seat.folder or machine.reader.folder
     variables = _variables(seat, machine)
     if command is not None:
-        if seat.interpreter is None:
-            raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
-        given = command_given(machine.reader, command)
-        return Invocation.of_command(given.words, machine.reader, seat.interpreter, given.variables(variables))
+        interpreter, given = interpreter_of(seat, machine), command_given(machine.reader, command)
+        return Invocation.of_command(given.words, machine.reader, interpreter, given.variables(variables))
     if seat.seat in ("kernel", "notebook"):
         invocation = Invocation(variables=variables)
         kernel = kernel_of(seat, machine)
@@ -139,6 +138,21 @@ def refuse_unnamed(seat: Seat, machine: Machine) -> None:
 def _is_the_shells(seat: Seat, machine: Machine) -> bool:
     own = machine.shell_seat.environment
     return own is not None and seat.environment is not None and own.key == seat.environment.key
+
+
+def interpreter_of(seat: Seat, machine: Machine, so: str = "") -> Interpreter:
+    """The interpreter that a seat starts. Raises KalyxError: why the seat starts none, and the line that tells the fix.
+
+    ``so``: what follows from that, in words.
+    """
+    if seat.interpreter is not None:
+        return seat.interpreter
+    reader = machine.reader
+    named = [path for path in (seat.name, *(part.path for part in seat.parts[:1])) if path and reader.path.isabs(path)]
+    prefixes = [prefix for path in named for prefix in (path, reader.parent(reader.parent(path)))]
+    prefix = next((prefix for prefix in prefixes if looks_like_environment(reader, prefix)), None)
+    then = f"; for the fix: {machine.line(['kalyx', 'why', 'os', '--in', prefix])}" if prefix is not None else ""
+    raise KalyxError(f"{seat.name} starts no interpreter{so and f', so {so}'}: {seat.reason}{then}")
 
 
 class Question(Struct, frozen=True):

@@ -11,7 +11,7 @@ from kalyx.cli.context import Call, captured_system
 from kalyx.core.actions.record_reader import is_record, read_record, seat_of
 from kalyx.core.actions.recording import unrecorded
 from kalyx.core.diagnosis import catalogue
-from kalyx.core.invocation import NAMED, search_of
+from kalyx.core.invocation import NAMED, interpreter_of, search_of
 from kalyx.core.model.records import KalyxError, Unread
 from kalyx.core.model.results import ContrastAnswer, PackagesAnswer
 from kalyx.core.packages.contents import contents
@@ -103,10 +103,9 @@ def _is_packed(reader: Reader, path: str) -> bool:
 
 def _of_seat(call: Call, text: str, whole: bool, by_record: bool) -> Side:
     reader, seat = call.machine.reader, call.target(text)
-    if seat.interpreter is None:
-        raise KalyxError(f"{text} starts no interpreter: {seat.reason}")
+    interpreter = interpreter_of(seat, call.machine)
     search = search_of(seat, call.machine, NAMED)
-    packages, unread = contents(reader, seat.interpreter, search)
+    packages, unread = contents(reader, interpreter, search)
     seat = replace(seat, search_path=search.entries)
     kernels = [catalogue.judge_kernel(kernel, call.machine) for kernel in call.machine.kernels] if whole else None
     left_out = unrecorded(call.machine, seat) if by_record else set()

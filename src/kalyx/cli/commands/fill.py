@@ -10,7 +10,7 @@ from kalyx.core import signals
 from kalyx.core.actions import filling
 from kalyx.core.actions.backup import Kept, left_over
 from kalyx.core.actions.requested import wants
-from kalyx.core.invocation import refuse_unnamed
+from kalyx.core.invocation import interpreter_of, refuse_unnamed
 from kalyx.core.model.action_results import FillAnswer
 from kalyx.core.model.records import KalyxError, VersionChange
 
@@ -39,17 +39,15 @@ def run(call: Call) -> int:
     if not wanted.words and not call.options.repair:
         raise KalyxError("name at least one requirement, or a file of them with --from")
     seat = call.target_to_change(call.options.target)
-    if seat.interpreter is None or seat.environment is None:
-        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    interpreter = interpreter_of(seat, machine)
+    assert seat.environment is not None
     refuse_unnamed(seat, machine)
     notes = _put_back_first(call, seat.environment.prefix)
     if call.options.repair:
         notes = notes or ["no fill was interrupted here: there is nothing to roll back"]
-        return _show(
-            call, FillAnswer(done=True, environment=seat.environment, interpreter=seat.interpreter, notes=notes)
-        )
+        return _show(call, FillAnswer(done=True, environment=seat.environment, interpreter=interpreter, notes=notes))
     order = filling.Order(
-        interpreter=seat.interpreter,
+        interpreter=interpreter,
         environment=seat.environment,
         wants=wanted,
         wheels=wheels,

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from kalyx.cli.context import Call
 from kalyx.core.environments.searchpath import SearchPath
-from kalyx.core.invocation import search_of
+from kalyx.core.invocation import interpreter_of, search_of
 from kalyx.core.model.records import Interpreter, KalyxError, Package
 from kalyx.core.model.results import PackagesAnswer
 from kalyx.core.packages.contents import contents
@@ -37,9 +37,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(call: Call) -> int:
     call.take_target_of_command()
     seat = call.target(call.options.target)
-    interpreter = seat.interpreter
-    if interpreter is None:
-        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    interpreter = interpreter_of(seat, call.machine)
     search = search_of(seat, call.machine, call.question)
     seat = replace(seat, search_path=search.entries)
     packages, unread = contents(call.machine.reader, interpreter, search)

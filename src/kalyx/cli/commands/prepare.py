@@ -14,7 +14,7 @@ from kalyx.core.actions.kernel_package import could_bring
 from kalyx.core.actions.record_reader import Recorded, is_record, read_record
 from kalyx.core.actions.requested import required_python, wants
 from kalyx.core.environments.reading import read_environment
-from kalyx.core.invocation import refuse_unnamed
+from kalyx.core.invocation import interpreter_of, refuse_unnamed
 from kalyx.core.kernels.makers import to_bring
 from kalyx.core.kernels.specs import read_kernel
 from kalyx.core.kernels.startup_file import STARTUP_FILE, refuse_without
@@ -160,10 +160,9 @@ def _base(call: Call, recorded: Recorded | None) -> Interpreter:
             if kind != "version" or not version.replace(".", "").isdigit():
                 raise
             raise KalyxError(error.message + _bringers(call, version), error.candidates) from None
-        if seat.interpreter is None:
-            raise KalyxError(f"{call.options.python} starts no interpreter: {seat.reason}")
+        interpreter = interpreter_of(seat, machine)
         refuse_unnamed(seat, machine)
-        return seat.interpreter
+        return interpreter
     asked = required_python(machine.reader, machine.reader.folder)
     own = machine.shell_seat.interpreter
     is_base = own is not None and own.prefix == own.base_prefix

@@ -13,7 +13,7 @@ from kalyx.core.actions import filling, pointing, registering
 from kalyx.core.actions.registering import Order, Plan
 from kalyx.core.actions.requested import wants
 from kalyx.core.diagnosis.conditions import kernel_package_absent
-from kalyx.core.invocation import refuse_unnamed
+from kalyx.core.invocation import interpreter_of, refuse_unnamed
 from kalyx.core.kernels.makers import KernelPackage, to_bring
 from kalyx.core.kernels.specs import read_kernel, valid_id
 from kalyx.core.model.action_results import FillAnswer, RehearsalAnswer
@@ -67,10 +67,10 @@ def run(call: Call) -> int:
     if call.options.id is not None and not valid_id(call.options.id):
         raise KalyxError(f"{call.options.id!r} is not a kernel id: letters, digits, '-', '_' and '.' make one")
     seat = call.target_to_change(call.options.target)
-    if seat.interpreter is None or seat.environment is None:
-        raise KalyxError(f"{call.options.target} starts no interpreter, so it can be no kernel: {seat.reason}")
+    interpreter = interpreter_of(seat, call.machine, so="it can be no kernel")
+    assert seat.environment is not None
     refuse_unnamed(seat, call.machine)
-    kernel_package = registering.kernel_package_in(call.machine, seat.interpreter)
+    kernel_package = registering.kernel_package_in(call.machine, interpreter)
     bringing = None
     if kernel_package is None and call.options.bring_package:
         bringing = _plan_kernel_package(call, seat)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from kalyx.core.diagnosis import catalogue
 from kalyx.core.environments.reading import View, view_of
 from kalyx.core.interpreters.sitemodules import bringing, loaded_modules, needed_modules
+from kalyx.core.invocation import interpreter_of
 from kalyx.core.machine import Machine
 from kalyx.core.model import System
 from kalyx.core.model.records import KalyxError, Seat
@@ -26,19 +27,19 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
     if name not in SHELLS:
         raise KalyxError(f"no line is known for the shell {name!r}", sorted(SHELLS))
     row = SHELLS[name]
-    if seat.interpreter is None or seat.environment is None:
-        raise KalyxError(f"{seat.name} starts no interpreter, so it cannot be entered: {seat.reason}")
+    interpreter = interpreter_of(seat, machine, so="it cannot be entered")
+    assert seat.environment is not None
     reader, prefix = machine.reader, seat.environment.prefix
     leave = "deactivate"
-    environment = catalogue.judge_environment(view_of(reader, seat.interpreter), machine)
+    environment = catalogue.judge_environment(view_of(reader, interpreter), machine)
     folder = reader.join(prefix, "Scripts" if reader.system == "windows" else "bin")
     script = next((script for script in reader.names(folder) if script.lower() == row.activation), None)
-    programs = reader.parent(seat.interpreter.executable)
+    programs = reader.parent(interpreter.executable)
     warnings = _warnings(machine, seat, name)
     if environment.condition == "moved" and script is not None:
         warnings.append(f"{script} of this environment still points to another place, so the line does without it")
         script = None
-    if script is not None and not _may_be_in_a_script(view_of(reader, seat.interpreter), prefix, reader.system):
+    if script is not None and not _may_be_in_a_script(view_of(reader, interpreter), prefix, reader.system):
         # Activation scripts of older tools do not quote the folder and the prompt: the shell interprets these.
         script = None
     try:
@@ -54,7 +55,7 @@ def enter(machine: Machine, seat: Seat, shell: str | None) -> EnterAnswer:
                 leave = f"$PATH.remove({programs!r})"
     except Unquotable as refusal:
         raise KalyxError(f"no line of {name} enters {visible(prefix)}: {refusal.reason}") from None
-    needed, load = _site_modules(reader, seat.interpreter.base_prefix, name)
+    needed, load = _site_modules(reader, interpreter.base_prefix, name)
     return EnterAnswer(target=seat, shell=name, line=load + line, leave=leave, warnings=warnings, site_modules=needed)
 
 

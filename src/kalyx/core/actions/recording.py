@@ -15,7 +15,7 @@ from msgspec.structs import replace
 from kalyx.core.actions.record_reader import HEAD
 from kalyx.core.imports import builtin
 from kalyx.core.imports.sources import read_folder
-from kalyx.core.invocation import NAMED, search_of
+from kalyx.core.invocation import NAMED, interpreter_of, search_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import RecordAnswer, RecordLine
 from kalyx.core.model.records import Interpreter, KalyxError, Package, Seat
@@ -36,9 +36,7 @@ def record(machine: Machine, seat: Seat, *, used: str | None, everything: bool) 
     ``used``: a folder whose code decides what is kept, with what that requires; ``everything``: packages from below
     and the user's own too.
     """
-    interpreter = seat.interpreter
-    if interpreter is None:
-        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    interpreter = interpreter_of(seat, machine)
     search = search_of(seat, machine, NAMED)
     packages, unread = contents(machine.reader, interpreter, search)
     linked = [package.location for package in packages if package.origin == "linked"]

@@ -281,7 +281,7 @@ def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) ->
         absent = _looked(module_of("kernel-absent").look_at_dead, case, machine, refused)
         if absent is not None:
             return [absent]
-    findings = _of_environment_at(case.source or "", machine)
+    findings = _of_environment_at(case.program or "", machine)
     for cause in TIERS[0].about:
         look = getattr(module_of(cause), "look_at_dead", None)
         finding = _looked(look, case, machine, refused) if look is not None else None

@@ -41,6 +41,12 @@ class DeadSeat(Struct):
         """What the seat was to start, as it is written: a kernel's first word, a path."""
         return self.kernel.command[0] if self.kernel is not None and self.kernel.command else self.seat.source
 
+    @property
+    def program(self) -> str | None:
+        """The program that the seat was to start, by its path where that is known."""
+        by_part = self.seat.parts[0].path if self.seat.parts and self.kernel is None else None
+        return by_part or self.source
+
 
 class Case(Struct):
     """What the findings look at. ``environment``: None for an interpreter in none; ``trial``: None when not tried."""

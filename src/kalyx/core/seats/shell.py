@@ -38,7 +38,8 @@ def read_shell(reader: Reader, shell: ShellFound) -> Seat:
     parts = [read_part(reader, role, word, shell.name, taken) for word, role in WORDS.items()]
     if reader.system == "windows":
         parts.append(_launcher(reader, shell.name))
-    known = [part for part in parts if part.path is not None or part.defined is not None]
+    # A link to nothing starts nothing; the shell goes on to another word of the user's where that starts.
+    known = [part for part in parts if part.defined or (part.path is not None and not reader.is_dangling(part.path))]
     parts = [part for part in parts if part in known or part.word in ("python", "python3", "pip")]
     own = [part for part in known if part.role.startswith("python")] or parts
     # There python may be no more than an alias of the system's store, and py is what people type.
@@ -102,6 +103,8 @@ def _on_path(reader: Reader, role: PartRole, word: str, program: str, shell: str
         parts = (reader.home + part[1:] if part == "~" or part.startswith("~/") else part for part in value.split(":"))
         value = ":".join(parts)
     path = next(reader.lookup(program, value, current_first=current_first), None)
+    if path is None and (broken := reader.broken_on_path(program, value)) is not None:
+        return starting(reader, broken, role, word)  # nothing starts, and why is known
     if path is None:
         return Part(role=role, word=word, reason=reader.not_on_path(program, value))
     return starting_script(reader, path, role, word) if role == "installer" else starting(reader, path, role, word)

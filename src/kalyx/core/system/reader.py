@@ -539,6 +539,11 @@ class Reader:
         passed = next((path for path in found if self.is_file(path)), None)
         return f"no {word} on PATH" if passed is None else f"{passed} may not be run, and no other {word} is on PATH"
 
+    def broken_on_path(self, word: str, path: str | None = None) -> str | None:
+        """The first file of this name on ``PATH`` that is a link to nothing, which a shell passes over."""
+        found = (self.join(folder, word) for folder in self.path_folders(path))
+        return next((path for path in found if self.is_dangling(path)), None)
+
     def has_separator(self, word: str) -> bool:
         """Whether a word is written as a path: on Windows with either slash."""
         return "/" in word or self.path.sep in word

@@ -31,7 +31,7 @@ SUPPRESSED_BY_OTHERS = True
 def look_at_dead(case: DeadSeat, machine: Machine) -> Finding | None:
     if case.kernel is not None:
         return look_at_kernel(case.kernel, machine)
-    source = case.seat.source or case.seat.name
+    source = case.seat.source or case.program or case.seat.name
     if case.seat.undecided:
         return None  # what it starts is not known
     from kalyx.core.system.nearest_path import nearest_existing
