@@ -182,7 +182,7 @@ class Call:
         self._printed = text = _json_of(answer)
         unread: list[Unread] | None = getattr(answer, "unread", None)
         if unread is not None and "machine" in self.__dict__:
-            self._told += [place for place, is_cut in self._unread() if is_cut or not self._has_shown(place.path)]
+            self._told = [place for place, is_cut in self._unread() if is_cut or not self._has_shown(place.path)]
         if self._told:
             # A copy: whether the command found something is not decided by these.
             answer = replace(answer, unread=[*(unread or ()), *self._told])

@@ -48,7 +48,7 @@ class Screen:
         self.width = max(40, self.console.width)
         self.marks = PLAIN_MARKS if self.plain else MARKS
         self.colour = colour
-        self._text = ""
+        self._lines: set[str] = set()  # as they were printed; those of a second look are mostly the same
 
     def path(self, path: str | None, room: int = 0) -> str:
         """A path with ``~`` for the home folder; where there is no room, without its middle."""
@@ -89,12 +89,12 @@ class Screen:
                 whole.append(visible(part[0]), style=part[1])
             else:
                 whole.append(visible(part) if isinstance(part, str) else part)
-        self._text += f"{whole.plain}\n"
+        self._lines.add(whole.plain)
         self.console.print(whole, soft_wrap=True)
 
     def has_shown(self, path: str) -> bool:
         """Whether a path stands in a line that was printed."""
-        return visible(path) in self._text or self.path(path) in self._text
+        return any(visible(path) in line or self.path(path) in line for line in self._lines)
 
     def blank(self) -> None:
         """An empty line."""
