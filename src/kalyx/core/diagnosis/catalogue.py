@@ -218,12 +218,16 @@ def without_repeats(ordered: list[Finding]) -> list[Finding]:
     said: set[str] = set()
     result = []
     for at, finding in enumerate(ordered):
-        lines = {step.line for fix in finding.fixes for step in fix.steps}
+        lines = _lines(finding)
         says_less = finding.certainty != "proven" and bool(lines) and lines <= said
         if not at or not (suppressed_by_others(finding.cause) or says_less):
             result.append(finding)
         said |= lines
     return result
+
+
+def _lines(finding: Finding) -> set[str]:
+    return {step.line for fix in finding.fixes for step in fix.steps}
 
 
 def _with_difference(ordered: list[Finding], case: Case, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
@@ -365,5 +369,8 @@ def _with_environment(seat: Seat, path: str, findings: list[Finding], machine: M
     if gone := [finding for finding in findings if finding.cause == "interpreter-gone"]:
         fixed = _fixed_by_its_environment(path, gone[0], machine)
         return [fixed if finding is gone[0] else finding for finding in findings]
-    causes = _of_environment_at(path, machine)[:1]
-    return [replace(cause, message=f"{seat.name} starts nothing: {cause.message}") for cause in causes] + findings
+    for cause in _of_environment_at(path, machine)[:1]:
+        # Not the same fix once more; one that has none stays.
+        others = [item for item in findings if not _lines(item) or _lines(item) - _lines(cause)]
+        return [replace(cause, message=f"{seat.name} starts nothing: {cause.message}"), *others]
+    return findings
