@@ -22,6 +22,7 @@ from kalyx.core.targets import resolve
 from tests.conftest import make_environment, tree
 from tests.equipment import NEW, need
 from tests.faults.environments import environment_over, installation
+from tests.made import BINARY, dist
 
 # What no fix may do here, and no sentence say.
 FORBIDDEN = ("rm ", "discard", "unregister", "--take-over", "-m venv", "was interrupted", "is gone", "does not exist (")
@@ -238,3 +239,23 @@ def test_a_bare_name_is_never_somebody_elses_environment(moor, tmp_path):
 def test_what_is_not_known_to_be_there(path, there, may_be, exists, dangling):
     reader = MemoryReader("linux", {"/home/a": b"", "/home/broken": Link("/home/none"), "/home/to-shut": Link("/shut/a"), "/shut/a": b"", "/shut": Shut()})
     assert (reader.is_there(path), reader.may_be_there(path), reader.exists(path), reader.is_dangling(path)) == (there, may_be, exists, dangling)
+
+
+@pytest.mark.parametrize("python, kind, cause", [
+    (Link("/locked/bin/python3.11"), "pyvenv.cfg", "absent"),  # whether that starts is not known
+    (b"#!/bin/sh\nexec $(cat where)\n", "pyvenv.cfg", "absent"),
+    (Link("/gone/python3.11"), "conda-meta/history", "absent"),  # an environment manager's, which recreates its own
+    (Link("/gone/python3.11"), "pyvenv.cfg", "elsewhere"),
+])  # fmt: skip
+def test_only_an_environment_that_certainly_starts_nothing_is_recreated(python, kind, cause):
+    from kalyx.core.imports.names import parse_wanted
+    from kalyx.core.invocation import NAMED
+    from kalyx.core.queries.why import why_import
+
+    site = "/home/keeper/heath/lib/python3.11/site-packages"
+    files = {"/usr/bin/python3.11": BINARY, "/usr/bin/python3": Link("python3.11"), "/usr/lib/python3.11/os.py": b"", f"/home/keeper/heath/{kind}": b"home = /usr/bin\nversion = 3.11.7\n", "/home/keeper/heath/bin/python": python,
+             **dist("comb", "1.0", {"comb.py": ""}, where=site), "/locked/bin/python3.11": BINARY, "/locked": Shut(1001)}  # fmt: skip
+    machine = Machine(MemoryReader("linux", files, variables={"VIRTUAL_ENV": "/home/keeper/heath"}))
+    answer = why_import(machine, resolve(machine, "/usr/bin/python3"), parse_wanted("import comb")[0], NAMED)
+    assert [finding.cause for finding in answer.findings][:1] == [cause], answer.findings
+    assert cause == "elsewhere" or not any("heath" in step.line for finding in answer.findings for fix in finding.fixes for step in fix.steps)

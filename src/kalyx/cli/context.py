@@ -50,7 +50,7 @@ class Call:
         self.options = options
         self._reader, self._own_runner, self._writer = reader, runner, writer
         self._let_through: set[str] = set()
-        self._printed, self._told = "", list[Unread]()  # the JSON answer; what was added to it
+        self._told: list[Unread] = []  # what the JSON answer says was not read
         if reader is None and getattr(options, "on", None):
             self._reader, self._own_runner = captured_system(options.on)
 
@@ -104,7 +104,8 @@ class Call:
         """Print on standard error what was read only up to a limit, or refused, unless the answer names that."""
         cut, refused = list[Unread](), list[Unread]()
         for place, is_cut in self._unread() if "machine" in self.__dict__ else ():
-            if place not in self._told and (is_cut or not self._has_shown(place.path)):
+            is_shown = "screen" in self.__dict__ and self.screen.has_shown(place)
+            if place not in self._told and (is_cut or not is_shown):
                 (cut if is_cut else refused).append(place)
         for place in cut:
             print(f"kalyx: {visible(place.path)}: {place.reason}", file=sys.stderr)
@@ -118,11 +119,6 @@ class Call:
         """What was read only up to a limit (True), and what the system refused to show."""
         for places, is_cut in ((self.machine.reader.cut, True), (self.machine.reader.refused_places(), False)):
             yield from ((Unread(path=path, reason=reason), is_cut) for path, reason in places.items())
-
-    def _has_shown(self, path: str) -> bool:
-        """Whether a path stands in the answer as it was printed."""
-        on_screen = "screen" in self.__dict__ and self.screen.has_shown(path)
-        return on_screen or (self._printed != "" and _json_of(path)[1:-1] in self._printed)
 
     @property
     def question(self) -> Question:
@@ -179,14 +175,13 @@ class Call:
 
         from kalyx.core.text.redaction import may_hold_a_secret
 
-        self._printed = text = _json_of(answer)
         unread: list[Unread] | None = getattr(answer, "unread", None)
         if unread is not None and "machine" in self.__dict__:
-            self._told = [place for place, is_cut in self._unread() if is_cut or not self._has_shown(place.path)]
-        if self._told:
-            # A copy: whether the command found something is not decided by these.
-            answer = replace(answer, unread=[*(unread or ()), *self._told])
-            self._printed = text = _json_of(answer)
+            known = {place.path for place in unread}
+            # In a copy: whether the command found something is not decided by what is added.
+            self._told = unread + [place for place, _ in self._unread() if place.path not in known]
+            answer = replace(answer, unread=self._told)
+        text = _json_of(answer)
         if may_hold_a_secret(text):
             text = _json_of(_without_secrets(msgspec.to_builtins(answer)))
         sys.stdout.buffer.write(_fit_for_a_terminal(text).encode("utf-8") + b"\n")

@@ -12,7 +12,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.environments.invocation import Invocation, ProcessState
-from kalyx.core.environments.reading import looks_like_environment
+from kalyx.core.environments.reading import prefix_around
 from kalyx.core.environments.searchpath import STARTUP, SearchPath, add_by_program, search_path
 from kalyx.core.interpreters.consent import NamedBy, lies_in_tree
 from kalyx.core.interpreters.scripts import interpreter_of_script
@@ -147,10 +147,7 @@ def interpreter_of(seat: Seat, machine: Machine, so: str = "") -> Interpreter:
     """
     if seat.interpreter is not None:
         return seat.interpreter
-    reader = machine.reader
-    named = [path for path in (seat.name, *(part.path for part in seat.parts[:1])) if path and reader.path.isabs(path)]
-    prefixes = [prefix for path in named for prefix in (path, reader.parent(reader.parent(path)))]
-    prefix = next((prefix for prefix in prefixes if looks_like_environment(reader, prefix)), None)
+    prefix = prefix_around(machine.reader, seat.name) or prefix_around(machine.reader, seat.program or "")
     then = f"; for the fix: {machine.line(['kalyx', 'why', 'os', '--in', prefix])}" if prefix is not None else ""
     raise KalyxError(f"{seat.name} starts no interpreter{so and f', so {so}'}: {seat.reason}{then}")
 

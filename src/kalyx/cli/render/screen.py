@@ -92,9 +92,10 @@ class Screen:
         self._lines.add(whole.plain)
         self.console.print(whole, soft_wrap=True)
 
-    def has_shown(self, path: str) -> bool:
-        """Whether a path stands in a line that was printed."""
-        return any(visible(path) in line or self.path(path) in line for line in self._lines)
+    def has_shown(self, place: Unread) -> bool:
+        """Whether a line that was printed says that a place could not be read, and why."""
+        paths, reason = (visible(place.path), self.path(place.path)), visible(place.reason)
+        return any(reason in line and any(path in line for path in paths) for line in self._lines)
 
     def blank(self) -> None:
         """An empty line."""

@@ -16,7 +16,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kalyx.core.diagnosis.undo import with_undo
-from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.environments.reading import View, prefix_around, read_environment
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Finding, KalyxError, Kernel, NotJudged, Seat, Unread
 from kalyx.core.system import Unreadable
@@ -275,8 +275,9 @@ def _of_claimed(finding: Finding, machine: Machine) -> Finding:
     path = finding.evidence[0].path if finding.cause == "activation-differs" else None
     if path is None or read_environment(machine.reader, path).interpreter is not None:
         return finding
-    fixed = _fixed_by_its_environment(path, finding, machine)  # to activate the environment again would not help
-    return replace(fixed, fixes=fixed.fixes[: len(fixed.fixes) - len(finding.fixes)] or finding.fixes)
+    # To activate the environment again would not help.
+    fixed = _fixed_by_its_environment(path, replace(finding, fixes=[]), machine)
+    return fixed if fixed.fixes else finding
 
 
 def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) -> list[Finding]:
@@ -296,13 +297,11 @@ def _of_dead_seat(case: DeadSeat, machine: Machine, refused: list[NotJudged]) ->
 
 def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
     """What keeps the environment from starting that a path names, or that the interpreter of this path is in."""
-    reader = machine.reader
-    if reader.path.isabs(named):
-        for prefix in (named, reader.parent(reader.parent(named))):
-            if looks_like_environment(reader, prefix):
-                judged = judge_environment(read_environment(reader, prefix), machine)
-                return [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
-    return []
+    prefix = prefix_around(machine.reader, named)
+    if prefix is None:
+        return []
+    judged = judge_environment(read_environment(machine.reader, prefix), machine)
+    return [finding for finding in judged.findings if "import" in ABOUT[finding.cause].split()]
 
 
 # Conditions of a kernel that show while the folders are listed: their modules know the way out.
@@ -360,7 +359,7 @@ def judge_seat(seat: Seat, machine: Machine) -> Seat:
     """The seat with what is wrong about it filled in; of one that starts nothing, with its environment too."""
     looked = [_looked(module_of(cause).look_at_seat, seat, machine) for cause in _about("seat")]
     findings = [*seat.findings, *(_of_claimed(finding, machine) for finding in looked if finding is not None)]
-    path = seat.parts[0].path if seat.parts and seat.interpreter is None else None
+    path = seat.program if seat.interpreter is None else None
     return replace(seat, findings=findings if path is None else _with_environment(seat, path, findings, machine))
 
 

@@ -441,7 +441,8 @@ def free_name(machine: Machine, path: str) -> str:
     """A path in the same folder that does not exist yet."""
     stem, extension = machine.reader.path.splitext(path)
     candidates = (f"{stem}_own{number}{extension}" for number in ("", *range(2, 1000)))
-    return next(candidate for candidate in candidates if not machine.reader.may_be_there(candidate))
+    # In a folder that may not be looked into none is known to be free; a move there is refused anyway.
+    return next((item for item in candidates if not machine.reader.may_be_there(item)), f"{stem}_own{extension}")
 
 
 def of_system(

@@ -57,6 +57,12 @@ def looks_like_environment(reader: Reader, folder: str) -> bool:
     return any(reader.may_be_there(executable) for executable in executables_of(reader, folder))
 
 
+def prefix_around(reader: Reader, path: str) -> str | None:
+    """The environment that a path names, or that the interpreter of this path is in; None where there is none."""
+    prefixes = (path, reader.parent(reader.parent(path))) if reader.path.isabs(path) else ()
+    return next((prefix for prefix in prefixes if looks_like_environment(reader, prefix)), None)
+
+
 def is_a_strangers(reader: Reader, folder: str) -> bool:
     """Whether a folder belongs to another user and is closed to this one: a home folder, a temporary folder.
 

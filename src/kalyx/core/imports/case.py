@@ -44,8 +44,7 @@ class DeadSeat(Struct):
     @property
     def program(self) -> str | None:
         """The program that the seat was to start, by its path where that is known."""
-        by_part = self.seat.parts[0].path if self.seat.parts and self.kernel is None else None
-        return by_part or self.source
+        return (self.seat.program if self.kernel is None else None) or self.source
 
 
 class Case(Struct):

@@ -324,6 +324,11 @@ class Seat(Struct, frozen=True, kw_only=True):
     project: Fitness | None = None  # where the folder is a project: whether this seat can run it
 
     @property
+    def program(self) -> str | None:
+        """The path of what the seat's own word is to start, whether that starts or not."""
+        return self.parts[0].path if self.parts else None
+
+    @property
     def kernel(self) -> str | None:
         """The id of the registered kernel by which it starts, or is to start."""
         is_named = self.via is not None and self.via.startswith("kernel:")

@@ -19,7 +19,7 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.conditions import packages_in
+from kalyx.core.diagnosis.shared.conditions import packages_in, starts_nothing
 from kalyx.core.environments.reading import read_environment
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, Seat
@@ -42,7 +42,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
         return None
     reader, claimed = machine.reader, case.seat.variables[variable] or ""
     view, top = read_environment(reader, claimed), case.missing.partition(".")[0]
-    if view.interpreter is None and any(item.provides(top) for item in packages_in(view, machine)):
+    if starts_nothing(view) and any(item.provides(top) for item in packages_in(view, machine)):
         return finding
     environment = machine.environments.at(claimed)
     if environment is None:  # renamed: its own script still says where it was

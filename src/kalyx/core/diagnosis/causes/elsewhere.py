@@ -15,7 +15,7 @@ Not this (nothing has it):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.conditions import packages_in, ways_to_recreate
+from kalyx.core.diagnosis.shared.conditions import packages_in, starts_nothing, ways_to_recreate
 from kalyx.core.diagnosis.shared.holders import holders, proof, propose, ways_out
 from kalyx.core.environments.reading import View, executables_of
 from kalyx.core.imports.case import Missing
@@ -45,7 +45,7 @@ def look(case: Missing, machine: Machine) -> Finding | None:
 def _in_one_that_starts_nothing(case: Missing, machine: Machine) -> Finding | None:
     """The module is among the packages of an environment whose Python is gone: that is recreated, its packages stay."""
     top = case.missing.partition(".")[0]
-    dead = [view for view in machine.environments.views if view.interpreter is None]
+    dead = [view for view in machine.environments.views if starts_nothing(view)]
     for view, item in ((each, item) for each in dead for item in packages_in(each, machine)):
         if not item.provides(top):
             continue

@@ -81,6 +81,12 @@ def ways_to_recreate(view: View, machine: Machine) -> list[Fix]:
     return [made, by_hand] if made is not None else [by_hand]
 
 
+def starts_nothing(view: View) -> bool:
+    """Whether a virtual environment certainly starts nothing: what is refused, or only running tells, may start."""
+    is_dead = view.problem is None or view.problem.dead
+    return view.environment.kind == "virtual" and view.interpreter is None and is_dead
+
+
 def packages_in(view: View, machine: Machine) -> list[Installed]:
     """The packages of an environment, also of one that starts nothing, without those that every environment has."""
     reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
