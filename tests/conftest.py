@@ -290,6 +290,20 @@ class Moor:
         assert status == 0 and steps, said
         return steps
 
+    def left_unfinished(self, prefix: Path, work: str, *inverses: dict) -> Path:
+        """What a killed run leaves: the lock of the environment, and the record of its mark, whose file is returned."""
+        from kalyx.core.environments.journal import LOCKS
+
+        mark, lock = os.urandom(16).hex(), prefix / LOCKS[work]
+        record = {"schema": "kalyx.changes/1", "worker": "999999999 1", "inverses": [{"how": "remove", "path": str(lock), "always": True}, *inverses],
+                  "work": work, "target": os.path.realpath(prefix), "mark": mark, "is_settled": work == "discard"}  # fmt: skip
+        path = self.root / ".local" / "state" / "kalyx" / "journal" / f"changes-{mark}.json"
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(json.dumps(record))
+        path.chmod(0o600)
+        lock.write_text(f"999999999 1\n{mark}\n")
+        return path
+
     def kernel(self, identifier: str, argv: list[str] | None = None, raw: str | None = None, **more: object) -> Path:
         folder = self.data / "kernels" / identifier
         folder.mkdir(parents=True, exist_ok=True)

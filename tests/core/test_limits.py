@@ -95,7 +95,7 @@ NOTEBOOK = json.dumps({"cells": [], "metadata": {"kernelspec": {"name": "a", "di
 KERNEL = {"{kernels}/a/kernel.json": json.dumps({"argv": [sys.executable, "-m", "ipykernel_launcher", "-f", "{connection_file}"], "display_name": "a", "language": "python"})}
 REACHED = {
     "core/actions/pointing._LIMIT": (64, {"a.ipynb": NOTEBOOK} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; it was not changed"),
-    "core/actions/transaction._LIMIT": (64, {"a.ipynb": NOTEBOOK.replace('"a"', '"b"')} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; nothing was changed there"),
+    "core/environments/journal.CONTENT_LIMIT": (64, {"a.ipynb": NOTEBOOK.replace('"a"', '"b"')} | KERNEL, "point notebook:a.ipynb kernel:a --yes", "larger than 0.0625 KiB; nothing was changed there"),
     "core/seats/notebook._NOTEBOOK_LIMIT": (64, {"a.ipynb": NOTEBOOK}, "here", "larger than 0.0625 KiB"),
     "core/imports/sources._LIMIT": (64, {"a.py": "import json\n" * 9}, "why ./a.py --in {env}", "larger than 0.0625 KiB"),
     "core/interpreters/reading._SETTINGS_LIMIT": (8, {}, "survey --json --under {root}/envs", "larger than 0.0078"),

@@ -22,9 +22,9 @@ from kalyx.core.actions import (
     unregistering,
 )
 from kalyx.core.actions.installer import Installer, PlannedInstall
-from kalyx.core.actions.transaction import Transaction
+from kalyx.core.actions.transaction import Transaction, recover
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.causes.half_made import DISCARDED_MARK
+from kalyx.core.environments.journal import COPIES, LOCKS, record_file
 from kalyx.core.kernels.makers import KERNEL_PACKAGES
 from kalyx.core.kernels.startup_file import STARTUP_FILE
 from kalyx.core.machine import Machine
@@ -497,10 +497,10 @@ def with_base() -> Files:
 
 def begun(work: str, place: str, reader: MemoryReader, mark: str = "ab" * 16, began: int = 5) -> str:
     """The mark of a run that was stopped, in the journal too."""
-    from kalyx.core.environments.journal import entry_file
-
-    entry = {"schema": "kalyx.journal/1", "place": place, "work": work, "mark": mark, "began": began}
-    reader.put(entry_file(reader, place, mark), json.dumps(entry).encode())
+    unlock = {"how": "remove", "path": f"{place}/{LOCKS[work]}", "always": True}
+    made = [unlock, {"how": "empty", "path": place, "to": unlock["path"]}] if work == "prepare" else [unlock]
+    record = {"schema": "kalyx.changes/1", "worker": "9 1.0", "inverses": made, "target": place, "work": work, "mark": mark, "began": began, "is_settled": work == "discard"}
+    reader.put(record_file(reader, mark), json.dumps(record).encode())
     return f"9 1.0\n{mark}\n"
 
 
@@ -572,57 +572,62 @@ def creation_that_fails() -> Iterable[str]:
 def put_aside_and_back() -> Iterable[str]:
     """The copy that fill keeps: rolled back, settled, stopped in between; and copies that nobody may restore from."""
 
-    def kept_of(reader: MemoryReader, runs_before: int = 0) -> backup.Kept:
-        writer = SteadyWriter(reader)
-        writer.count = 100 * runs_before
-        return backup.Kept(reader, f"{HOME}/heath", writer)
-
     folders = [f"{HOME}/heath/{name}" for name in ("lib/python3.11/site-packages", "bin", "share", "etc")]
+
+    def begun_fill(reader: MemoryReader) -> Transaction:
+        transaction = Transaction(reader, SteadyWriter(reader), "fill", f"{HOME}/heath")
+        backup.keep(transaction, f"{HOME}/heath", folders)
+        return transaction
 
     def changes(reader: MemoryReader) -> None:
         reader.put(f"{HOME}/heath/bin/new", b"new")
         reader.drop(f"{HOME}/heath/lib/python3.11/site-packages/pip")
         reader.put(f"{HOME}/heath/etc/new", b"new")
 
-    for title in ("rolled back", "settled", "stopped, then recovered", "stopped twice"):
+    def restored(reader: MemoryReader) -> list[str]:
+        return backup.restore(reader, f"{HOME}/heath", SteadyWriter(reader)) or []
+
+    for title in ("rolled back", "committed", "stopped, then restored", "stopped twice", "stopped once it was settled"):
         reader = on(filled()).reader
         reader.modified[f"{HOME}/heath"] = reader.modified[f"{HOME}/heath/lib/python3.11"] = 33
-        before, kept = tree(reader), kept_of(reader)
-        kept.begin(folders)
-        yield from told(f"{title}: kept", lambda: [str(backup.left_over(reader, kept.prefix)), *(line for line in changed(before, tree(reader)) if "kalyx" in line and ("mark" in line or "json" in line))])
+        before, transaction = tree(reader), begun_fill(reader)
+        yield from told(f"{title}: kept", lambda: [str(backup.left_over(reader, f"{HOME}/heath")), *(line for line in changed(before, tree(reader)) if "json" in line or "filling" in line)])
         changes(reader)
         if title == "rolled back":
-            kept.put_back()
-        elif title == "settled":
-            kept.settle()
+            yield from told(title, transaction.roll_back)
+        elif title == "committed":
+            transaction.commit()
+        elif title == "stopped once it was settled":
+            transaction.settle()
+            yield from told("settled", lambda: [str(backup.left_over(reader, f"{HOME}/heath")), *recover(reader, SteadyWriter(reader))])
         else:
             if title == "stopped twice":  # after the first folder
-                reader.shift(f"{HOME}/heath/bin", f"{HOME}/heath/.kalyx-before/1.new")
-                reader.shift(f"{HOME}/heath/.kalyx-before/1", f"{HOME}/heath/bin")
-            kept_of(reader, 1).recover()
-        yield from told("then", lambda: [str(backup.left_over(reader, kept.prefix)), f"times {reader.modified}", *changed(before, tree(reader))])
-    for title, change in [
-        ("a path upwards", '[{"path": "../spring", "there": true, "times": [0, 0]}]'), ("a whole path", '[{"path": "/home/keeper/spring", "there": true, "times": [0, 0]}]'), ("no path", '[{"path": "", "there": true, "times": [0, 0]}]'),
-        ("through a link", '[{"path": "linked/notes.txt", "there": true, "times": [0, 0]}]'), ("a link", '[{"path": "linked", "there": true, "times": [0, 0]}]'), ("more than is known", '[{"path": "bin", "there": true, "times": [0, 0], "x": 1}]'), ("no list", "{"),
-        ("another's mark", None), ("another owner", None), ("a file of that name", None),
-    ]:  # fmt: skip
+                reader.shift(f"{HOME}/heath/bin", f"{HOME}/heath/{COPIES}/1.new")
+                reader.shift(f"{HOME}/heath/{COPIES}/1", f"{HOME}/heath/bin")
+            yield from told("another command", lambda: recover(reader, SteadyWriter(reader)))
+            restored(reader)
+        yield from told("then", lambda: [str(backup.left_over(reader, f"{HOME}/heath")), f"times {reader.modified}", *changed(before, tree(reader))])
+    for title in ("another's mark", "a file of that name", "no lock", "the copies are behind a link", "the folder is behind a link", "the record is another's"):
         reader = on(filled()).reader
-        reader.put(f"{HOME}/heath/linked", Link("../spring"))
-        kept_of(reader).begin(folders)
+        begun_fill(reader)
         changes(reader)
-        base = f"{HOME}/heath/.kalyx-before"
-        if change is not None:
-            reader.put(f"{base}/folders.json", change.encode())
-        elif title == "another's mark":
-            reader.put(f"{base}/mark", b"fill\n" + b"cd" * 16 + b"\n")
-        elif title == "another owner":
-            reader.modes[f"{base}/folders.json"] = 0o777
-        else:
+        base = f"{HOME}/heath/{COPIES}"
+        if title == "another's mark":
+            reader.put(f"{HOME}/heath/{LOCKS['fill']}", b"1 None\n" + b"cd" * 16 + b"\n")
+        elif title == "a file of that name":
             reader.drop(base)
             reader.put(base, b"")
+        elif title == "no lock":
+            reader.drop(f"{HOME}/heath/{LOCKS['fill']}")
+        elif title == "the record is another's":
+            reader.modes[record_file(reader, "00000000000000000000000000000001")] = 0o777
+        else:
+            path = f"{base}/1" if "copies" in title else f"{HOME}/heath/lib"
+            reader.shift(path, f"{HOME}/elsewhere")
+            reader.put(path, Link(f"{HOME}/elsewhere"))
         before = tree(reader)
-        yield from told(title, lambda: kept_of(reader, 1).recover() or [])
-        yield from told("then", lambda: [line for line in changed(before, tree(reader)) if ".kalyx-filling" not in line] or ["as it was"])
+        yield from told(title, lambda: [str(backup.left_over(reader, f"{HOME}/heath")), *restored(reader)])
+        yield from told("then", lambda: changed(before, tree(reader)) or ["as it was"])
 
 
 @scene
@@ -634,7 +639,7 @@ def removal_refused_half_way() -> Iterable[str]:
         machine = on(files)
         reader = machine.reader
         if stopped:
-            reader.put(f"{HOME}/heath/{DISCARDED_MARK}", begun("discard", f"{HOME}/heath", reader).encode())
+            reader.put(f"{HOME}/heath/{LOCKS['discard']}", begun("discard", f"{HOME}/heath", reader).encode())
         leaving = discarding.plan(machine, f"{HOME}/heath", own_prefix="/usr", with_own_files=True)
         yield from told(f"{title}: plan", lambda: [*(f"{change.action} {change.path}" for change in leaving.answer.plan), *leaving.answer.pointers, *leaving.answer.notes])
         before = tree(reader)
@@ -660,7 +665,7 @@ def what_is_the_users_own() -> Iterable[str]:
     reader = on(files).reader
     view = read_environment(reader, f"{HOME}/heath")
     yield from told("unowned", lambda: discarding.unowned_files(reader, view))
-    for work, mark in (("discard", DISCARDED_MARK), ("prepare", ".kalyx-unfinished")):
+    for work, mark in (("discard", LOCKS["discard"]), ("prepare", ".kalyx-unfinished")):
         reader = on(files).reader
         reader.put(f"{HOME}/heath/{mark}", begun(work, f"{HOME}/heath", reader, began=50).encode())
         reader.modified |= {f"{HOME}/heath/notes.txt": 51, f"{HOME}/heath/src/a.py": 50, f"{HOME}/heath/bin/mine": 90}

@@ -251,19 +251,8 @@ def test_a_removal_that_is_refused_at_its_last_check_leaves_everything(was_liste
     monkeypatch.undo()
     names: list[str] = []
     discarding.carry_out(machine, leaving, names.append)
-    assert names[-2:] == ["pyvenv.cfg", discarding.DISCARDED_MARK] and not reader.again().exists(prefix)
+    assert names[-2:] == ["pyvenv.cfg", ".kalyx-discarding"] and not reader.again().exists(prefix)
     assert discarding.made_prefixes(reader.again()) == []
-
-
-def test_a_copy_that_was_stopped_before_its_mark_is_cleared():
-    """An empty folder of the copy's name is what a run leaves that was killed at once: it needs no mark."""
-    from kalyx.core.actions import backup
-
-    reader, prefix = Files().machine().reader, f"{HOME}/heath"
-    reader.put(f"{prefix}/{backup._PART}", None, folder=True)
-    assert backup.left_over(reader.again(), prefix) == "traces"
-    backup.Kept(reader.again(), prefix, MemoryWriter(reader)).recover()
-    assert backup.left_over(reader.again(), prefix) is None and not reader.again().exists(f"{prefix}/{backup._PART}")
 
 
 @pytest.mark.parametrize("system, owner, mode, says", [
@@ -329,8 +318,9 @@ def test_a_journal_names_no_path_of_the_current_folder(path, to, is_believed):
     """Such a journal was written by nobody but somebody else."""
     reader = memory_of_a_run()
     folder = reader.join(own_folder(reader, "state"), "journal")
-    journal = {"schema": "kalyx.changes/1", "worker": "7 1.0", "inverses": [{"how": "move", "path": path, "to": to}]}
-    reader.put(f"{folder}/changes-1.json", json.dumps(journal).encode())
+    mark = "1" * 32
+    journal = {"schema": "kalyx.changes/1", "worker": "7 1.0", "mark": mark, "inverses": [{"how": "move", "path": path, "to": to}]}
+    reader.put(f"{folder}/changes-{mark}.json", json.dumps(journal).encode())
     assert bool(recover(reader, MemoryWriter(reader))) == is_believed
     assert reader.is_file(f"{HOME}/moved") == is_believed and reader.is_file(f"{HOME}/c") != is_believed
 
@@ -420,15 +410,15 @@ def test_a_capture_keeps_what_was_refused():
 
 def test_an_environments_own_folder_is_not_copied_into_itself():
     """A folder of packages that is the environment itself, or lies outside, is refused; the others are named once."""
-    from kalyx.core.actions.backup import Kept
+    from kalyx.core.actions.backup import folders_inside
 
-    files = Files()
+    files, heath = Files(), f"{HOME}/heath"
     files[f"{HOME}/heath/itself"], files[f"{HOME}/heath/away"], files[f"{HOME}/heath/lib64"] = Link("."), Link("../orchard"), Link("lib")
-    kept = Kept(files.machine().reader, f"{HOME}/heath", MemoryWriter(files.machine().reader))
-    assert kept.paths_of([f"{HOME}/heath/lib", f"{HOME}/heath/lib64", f"{HOME}/heath/bin"]) == ["lib", "bin"]
+    reader = files.machine().reader
+    assert folders_inside(reader, heath, [f"{heath}/lib", f"{heath}/lib64", f"{heath}/bin"]) == [f"{heath}/lib", f"{heath}/bin"]
     for name in ("itself", "away"):
         with pytest.raises(KalyxError, match="leads out of the environment"):
-            kept.paths_of([f"{HOME}/heath/{name}"])
+            folders_inside(reader, heath, [f"{heath}/{name}"])
 
 
 @pytest.mark.parametrize("command, folder, opened, loaded, says", [

@@ -10,10 +10,8 @@ from pathlib import Path
 
 import pytest
 
-from kalyx.core.actions.journal import Working
 from kalyx.core.environments.tracked import is_ignored
 from kalyx.core.system.live_reader import LiveReader
-from kalyx.core.system.live_writer import LiveWriter
 from tests.conftest import make_environment
 from tests.equipment import BY_VERSION, LONG, NEW, OLD, need
 
@@ -66,9 +64,7 @@ def test_conditions_of_real_environments(moor):
     for script in (root / "unscripted" / "bin").glob("[aA]ctivate*"):
         script.unlink()
     make_environment(NEW, root / "marked", "--without-pip")
-    working = Working(LiveReader(moor.variables, str(moor.folder)), str(root / "marked"), "prepare", LiveWriter())
-    working.begin()
-    (root / "marked" / ".kalyx-unfinished").write_text(f"999999999 1\n{working.mark}\n")
+    moor.left_unfinished(root / "marked", "prepare")
     (root / "bare" / "conda-meta").mkdir(parents=True)
     make_environment(NEW, root / "garbled", "--without-pip")
     (root / "garbled" / "pyvenv.cfg").write_bytes(b"home = \xff\xfe\n")

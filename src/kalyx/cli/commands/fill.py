@@ -8,7 +8,7 @@ from kalyx.cli.context import Call
 from kalyx.cli.start import changing
 from kalyx.core import signals
 from kalyx.core.actions import filling
-from kalyx.core.actions.backup import Kept, left_over
+from kalyx.core.actions.backup import left_over, restore
 from kalyx.core.actions.requested import wants
 from kalyx.core.invocation import interpreter_of, refuse_unnamed
 from kalyx.core.model.action_results import FillAnswer
@@ -81,11 +81,11 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
     result = left_over(reader, prefix)
     if result != "unfinished":
         if result and not call.options.dry_run:
-            Kept(reader, prefix, call.machine.writer).recover()
+            restore(reader, prefix, call.machine.writer)
         return []
     if not call.may_change(f"A fill of {prefix} was interrupted. Roll it back first?"):
         return ["a fill was interrupted here; it is rolled back first"]
-    Kept(reader, prefix, call.machine.writer).recover()
+    restore(reader, prefix, call.machine.writer)
     return ["a fill was interrupted here; it was rolled back first"]
 
 

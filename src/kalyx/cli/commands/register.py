@@ -154,12 +154,11 @@ def _bring_first(call: Call, bringing: _Bringing, plan: Plan) -> RehearsalAnswer
     """Install the kernel package, then register: both stay, or neither."""
     with (
         call.progress("at work:") as tell,
-        filling.installed(call.machine, bringing.order, bringing.commands, tell) as kept,
+        filling.installed(call.machine, bringing.order, bringing.commands, tell) as transaction,
     ):
         answer = _carry_out(call, plan)
         if not answer.done:
-            kept.put_back()
-            answer.notes.append("the packages that were installed for this were removed again")
+            answer.notes += transaction.roll_back() or ["the packages that were installed for this were removed again"]
     if answer.done:
         brought = [move.name for move in bringing.answer.moves if move.before is None]
         answer.undo_packages = ["kalyx", "fill", bringing.order.environment.target, "--remove", *brought]

@@ -1,10 +1,9 @@
 """Removing an environment with the kernels that start it, after everything was checked that forbids the removal.
 
-A mark is written into the folder first and removed last, just after the
-settings file. A run that is stopped in between leaves a folder that the survey
-calls half-made, and a second call finishes the removal.
-Links are removed, never followed; nothing outside the folder is touched but
-the kernels.
+The folder is locked first; the lock is removed last, just after the settings
+file. A run that is stopped in between leaves a folder that the survey calls
+half-made, and a second call finishes the removal. Links are removed, never
+followed; nothing outside the folder is touched but the kernels.
 """
 
 from __future__ import annotations
@@ -16,17 +15,9 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions import managed_envs, unregistering
-from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.preparing import MAKERS_NAMES
 from kalyx.core.actions.transaction import Transaction
-from kalyx.core.diagnosis.causes.half_made import (
-    BEFORE_FOLDER,
-    CLAIM,
-    DISCARDED_MARK,
-    MARK_FILE,
-    UNFINISHED_MARK,
-)
-from kalyx.core.environments.journal import Entry, Work, entry_of
+from kalyx.core.environments.journal import COPIES, LOCKS, Record, Work, record_of
 from kalyx.core.environments.managed_envs import made_prefixes
 from kalyx.core.environments.reading import View, looks_like_environment, read_environment
 from kalyx.core.machine import Machine
@@ -45,8 +36,8 @@ from kalyx.core.text.visible import visible
 
 # What the programs that create environments write into them.
 _MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
-_MAKERS |= {UNFINISHED_MARK, DISCARDED_MARK, CLAIM}
-_MARKS: dict[str, Work] = {UNFINISHED_MARK: "prepare", DISCARDED_MARK: "discard"}
+_MAKERS |= set(LOCKS.values())
+_LEFT_HALF: tuple[Work, ...] = ("prepare", "discard")
 _MAKERS_FOLDERS = ("conda-meta/", "share/jupyter/kernels/")
 _SCRIPT = pattern(
     r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?|\U0001d70bthon"
@@ -87,13 +78,9 @@ def _is_marked(reader: Reader, folder: str) -> bool:
     return _left_by(reader, folder) is not None
 
 
-def _left_by(reader: Reader, folder: str) -> Entry | None:
-    """The journal's entry about a run that was stopped here, where the folder carries the mark of that very entry."""
-    for mark, work in _MARKS.items():
-        entry = entry_of(reader, folder, reader.join(folder, mark), work)
-        if entry is not None:
-            return entry
-    return None
+def _left_by(reader: Reader, folder: str) -> Record | None:
+    """The record of a run that was stopped here, where the folder is locked by that very run."""
+    return next((record for work in _LEFT_HALF if (record := record_of(reader, folder, work)) is not None), None)
 
 
 def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool) -> Leaving:
@@ -153,8 +140,8 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
 def _the_users_files(reader: Reader, view: View) -> Iterator[str]:
     """What in the environment is the user's own; of one that a run left half made or half removed what came since."""
     prefix = view.environment.prefix
-    entry = _left_by(reader, prefix)
-    if entry is None:
+    record = _left_by(reader, prefix)
+    if record is None:
         yield from unowned_files(reader, view)
         return
     for path in _files_below(reader, prefix):
@@ -162,8 +149,8 @@ def _the_users_files(reader: Reader, view: View) -> Iterator[str]:
         if _SCRIPT.match(relative) and reader.kind(path) == "link":
             continue  # to an interpreter: a status would be that of its end, which may be gone already
         status = reader.status(path)
-        is_new = not isinstance(status, FileStat) or max(status.changed_ns, status.modified_ns) > entry.began
-        foreign = relative.split("/")[0] not in MAKERS_NAMES if entry.work == "prepare" else is_new
+        is_new = not isinstance(status, FileStat) or max(status.changed_ns, status.modified_ns) > record.began
+        foreign = relative.split("/")[0] not in MAKERS_NAMES if record.work == "prepare" else is_new
         if foreign and relative not in _MAKERS and not path.endswith(".pyc"):
             yield relative
 
@@ -190,8 +177,8 @@ def _name(reader: Reader, kernel: Kernel) -> str | None:
 
 def _refuse_what_is_in_use(machine: Machine, prefix: str) -> None:
     reader = machine.reader
-    for mark in (UNFINISHED_MARK, CLAIM, DISCARDED_MARK):
-        working = claims.worker(reader, reader.join(prefix, mark))
+    for lock in LOCKS.values():
+        working = claims.worker(reader, reader.join(prefix, lock))
         if working is not None:
             raise KalyxError(f"{visible(prefix)}: process {working} is changing it now")
     for pid in reader.processes():
@@ -238,8 +225,7 @@ def unowned_files(reader: Reader, view: View) -> Iterator[str]:
             if installed.files is None:
                 loose.update(reader.join(site, module) for module in installed.modules)
     owned |= _of_kept_records(reader, prefix)
-    kept = reader.join(prefix, BEFORE_FOLDER, MARK_FILE)
-    of_a_stopped_fill = f"{BEFORE_FOLDER}/" if entry_of(reader, prefix, kept, "fill") else "\0"
+    of_a_stopped_fill = f"{COPIES}/" if record_of(reader, prefix, "fill") else "\0"
     for path in _files_below(reader, prefix):
         relative = _relative(path, prefix)
         top = relative.split("/")[0]
@@ -322,50 +308,38 @@ def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]
 
 
 def carry_out(machine: Machine, leaving: Leaving, tell: Callable[[str], None]) -> None:
-    """Remove it: the mark first, then the kernels, then what is inside, the settings file and the mark last.
+    """Remove it: lock it, then the kernels, then what is inside, the settings file and the lock last.
 
-    A signal that arrives after the mark is written takes effect when all is removed. Raises KalyxError that says what
-    was done and what was not; where nothing of the environment was removed, the kernels are put back.
+    A signal that arrives once it is locked takes effect when all is removed. Raises KalyxError that says what was done
+    and what was not; where nothing of the environment was removed, the kernels are put back.
     """
     reader, writer, prefix = machine.reader, machine.writer, leaving.prefix
-    path, working = reader.join(prefix, DISCARDED_MARK), Working(reader, prefix, "discard", writer)
-    with signals.held():
-        before, was_listed = _left_by(reader, prefix), prefix in made_prefixes(reader)
-        working.begin()
+    with signals.held(), Transaction(reader, writer, "discard", prefix) as transaction:
+        was_listed = prefix in made_prefixes(reader)
+        stopped = transaction.lock()
+        managed_envs.remember(reader, prefix, writer)  # the list names the folder until the removal is complete
         try:
-            claims.claim(reader, path, writer, working.mark)
+            if leaving.kernels:
+                tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))
+                unregistering.remove(machine, leaving.kernels, transaction)
+            obstacle = writer.obstacle(prefix)
+            if obstacle is not None:
+                raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
         except KalyxError:
-            working.end()
+            if stopped is None and not was_listed:
+                managed_envs.forget(reader, prefix, writer)
             raise
-        try:
-            managed_envs.remember(reader, prefix, writer)  # the list names the folder until the removal is complete
-            with Transaction(reader, writer) as transaction:
-                if leaving.kernels:
-                    tell("kernels " + ", ".join(kernel.id for kernel in leaving.kernels))
-                    unregistering.remove(machine, leaving.kernels, transaction)
-                obstacle = writer.obstacle(prefix)
-                if obstacle is not None:
-                    raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
-                transaction.commit()
-        except KalyxError:
-            if before is None:
-                writer.remove_file(path)
-                working.end()
-                if not was_listed:
-                    managed_envs.forget(reader, prefix, writer)
-            raise
+        transaction.settle()
         _remove_all(machine, leaving, tell)
         managed_envs.forget(reader, prefix, writer)
-        working.end()
-        if before is not None:
-            forget(reader, prefix, before.mark, writer)
+        transaction.end()
         leaving.answer.done = True
 
 
 def _remove_all(machine: Machine, leaving: Leaving, tell: Callable[[str], None]) -> None:
     """Remove what is in the folder, the settings file and the mark last. Raises KalyxError that says what is left."""
     reader, writer, prefix = machine.reader, machine.writer, leaving.prefix
-    last = ("pyvenv.cfg", DISCARDED_MARK)
+    last = ("pyvenv.cfg", LOCKS["discard"])
     names = reader.again().names(prefix)
     try:
         for name in sorted(names, key=lambda entry: (last.index(entry) + 1 if entry in last else 0, entry)):

@@ -13,11 +13,12 @@ from contextlib import contextmanager
 from msgspec import Struct
 
 from kalyx.core import signals
-from kalyx.core.actions.backup import Kept
+from kalyx.core.actions.backup import folders_inside, keep
 from kalyx.core.actions.installer import Installer, held, users_packages
 from kalyx.core.actions.inventory import broken, foreseen_moves, moves, newly, visible_of
 from kalyx.core.actions.proving import proofs, running_in
 from kalyx.core.actions.requested import InstallSpec
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.diagnosis import fixes
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import FillAnswer
@@ -46,7 +47,7 @@ def plan(machine: Machine, order: Order, tell: Callable[[str], None]) -> tuple[F
     packages = held(machine, interpreter)
     installer = Installer(machine, interpreter, order.wheels)
     _refuse(machine, order, installer, packages)
-    Kept(machine.reader, prefix, machine.writer).paths_of(_folders(machine, order.environment))
+    folders_inside(machine.reader, prefix, _folders(machine, order.environment))
     answer = FillAnswer(environment=order.environment, interpreter=interpreter)
     if order.remove:
         command = _plan_removal(order, packages, installer, answer)
@@ -132,26 +133,25 @@ def carry_out(
 
 
 @contextmanager
-def installed(machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]) -> Iterator[Kept]:
+def installed(
+    machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]
+) -> Iterator[Transaction]:
     """Run the installer, then the block; where either raises, the environment is rolled back.
 
-    Signals are held in the block. It may put back by itself what it is given. Raises KalyxError with the reason.
+    Signals are held in the block, which may roll back by itself. Raises KalyxError with the reason.
     """
-    installer = Installer(machine, order.interpreter, order.wheels)
-    kept = Kept(machine.reader, order.environment.prefix, machine.writer)
-    with signals.held():
-        kept.begin(_folders(machine, order.environment))
+    installer, prefix = Installer(machine, order.interpreter, order.wheels), order.environment.prefix
+    with signals.held(), Transaction(machine.reader, machine.writer, "fill", prefix) as transaction:
+        keep(transaction, prefix, _folders(machine, order.environment))
         try:
             for argv in commands:
                 with signals.heeded():
                     installer.run(argv, tell)
-            yield kept
-        except BaseException as error:
-            kept.put_back()
-            if isinstance(error, KalyxError):
-                raise KalyxError(f"{error.message}; the change was rolled back") from None
-            raise
-        kept.settle()
+            yield transaction
+        except KalyxError as error:
+            left = transaction.roll_back() or ["the change was rolled back"]
+            raise KalyxError("; ".join([error.message, *left])) from None
+        transaction.commit()
 
 
 def _folders(machine: Machine, environment: Environment) -> list[str]:

@@ -1,9 +1,9 @@
 """A working environment in one step: created in its final place, filled and checked.
 
-A mark of being unfinished is written first and removed last. A run that fails
-clears the folder; a run that was killed leaves a marked folder, which the
-survey calls half-made and the next run clears. What is outside the folder
-(the kernel) is written last, when the environment is complete.
+The folder is locked first and unlocked last. A run that fails clears the
+folder; a run that was killed leaves a locked folder, which the survey calls
+half-made and the next run clears. What is outside the folder (the kernel) is
+written last, when the environment is complete.
 """
 
 from __future__ import annotations
@@ -16,13 +16,12 @@ from kalyx.core import signals
 from kalyx.core.actions import managed_envs
 from kalyx.core.actions.installer import executable_in, held, install_command, run_to_end
 from kalyx.core.actions.inventory import moves, visible_of
-from kalyx.core.actions.journal import Working, forget
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import InstallSpec
+from kalyx.core.actions.transaction import Transaction
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.causes.half_made import UNFINISHED_MARK
 from kalyx.core.environments.invocation import Invocation
-from kalyx.core.environments.journal import entry_of
+from kalyx.core.environments.journal import LOCKS, record_of
 from kalyx.core.environments.searchpath import search_path
 from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
@@ -35,7 +34,7 @@ from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
 # What creating and filling an environment writes directly into its folder.
-MAKERS_NAMES = {UNFINISHED_MARK, "bin", "Scripts", "lib", "Lib", "lib64", "include", "Include", "share", "etc", "man",
+MAKERS_NAMES = {LOCKS["prepare"], "bin", "Scripts", "lib", "Lib", "lib64", "include", "Include", "share", "etc", "man",
                 "pyvenv.cfg", ".gitignore"}  # fmt: skip
 IGNORE_ALL = b"# written by kalyx: the environment stays out of version control\n*\n"
 
@@ -94,12 +93,13 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
         names = list(reader.listing(folder))
     except Unreadable as problem:
         raise KalyxError(f"{visible(folder)}: {problem.reason}") from None
-    working = claims.worker(reader, reader.join(folder, UNFINISHED_MARK))
+    mark = reader.join(folder, LOCKS["prepare"])
+    working = claims.worker(reader, mark)
     if working is not None:
         raise KalyxError(f"{visible(folder)} is being created now by process {working}")
-    mark = reader.join(folder, UNFINISHED_MARK)
-    if names and not entry_of(reader, folder, mark, "prepare"):
-        if UNFINISHED_MARK in names:
+    record = record_of(reader, folder, "prepare")
+    if names and (record is None or record.is_settled):
+        if record is None and LOCKS["prepare"] in names:
             raise KalyxError(f"{visible(mark)} was not written by Kalyx here; the folder is left as it is")
         what = "an environment" if "pyvenv.cfg" in names else "not empty"
         raise KalyxError(f"{visible(folder)} is {what} already; name a new folder")
@@ -122,54 +122,24 @@ def _refuse_base(machine: Machine, base: Interpreter) -> None:
 
 def carry_out(machine: Machine, order: Order, commands: list[list[str]], tell: Callable[[str], None]) -> PrepareAnswer:
     """Create, fill and check. On any failure the folder is cleared. Raises KalyxError with the reason."""
-    reader, writer = machine.reader, machine.writer
-    fresh = not reader.may_be_there(order.folder)
-    writer.folder(order.folder)
-    mark, working = reader.join(order.folder, UNFINISHED_MARK), Working(reader, order.folder, "prepare", writer)
+    reader, writer, folder = machine.reader, machine.writer, order.folder
     before: list[Package] = []
-    stopped = entry_of(reader, order.folder, mark, "prepare")
-    working.begin()
-    try:
-        claims.claim(reader, mark, writer, working.mark)
-    except BaseException:
-        working.end()
-        raise
-    try:
-        _clear(machine, order.folder, keep=mark)
-        if stopped is not None:
-            forget(reader, order.folder, stopped.mark, writer)
+    with signals.held(), Transaction(reader, writer, "prepare", folder) as transaction:
+        transaction.folder(folder)
+        transaction.lock()
+        transaction.empty(folder, keep=reader.join(reader.real(folder), LOCKS["prepare"]))
         for argv in commands:
             tell(" ".join(argv[1:4]))
             with signals.heeded():
                 run_to_end(machine, argv, tell)
-            before = before or held(machine, read_interpreter(reader.again(), executable_in(reader, order.folder)))
-        if not reader.again().is_file(reader.join(order.folder, ".gitignore")):
-            writer.write(reader.join(order.folder, ".gitignore"), IGNORE_ALL)
-        writer.remove_file(mark)
-        working.end()
-        managed_envs.remember(reader, reader.real(order.folder), writer)
-    except BaseException:
-        _clear(machine, order.folder)
-        if fresh:
-            writer.remove_empty_folder(order.folder)
-        working.end()
-        raise
-    after = held(machine, read_interpreter(reader.again(), executable_in(reader, order.folder)))
+            before = before or held(machine, read_interpreter(reader.again(), executable_in(reader, folder)))
+        if not reader.again().is_file(reader.join(folder, ".gitignore")):
+            writer.write(reader.join(folder, ".gitignore"), IGNORE_ALL)
+        transaction.commit()
+        managed_envs.remember(reader, reader.real(folder), writer)
+    after = held(machine, read_interpreter(reader.again(), executable_in(reader, folder)))
     steps = [machine.line(argv) for argv in commands]
     return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
-
-
-def _clear(machine: Machine, folder: str, keep: str = "") -> None:
-    """Empty the folder that this run marked; the mark is removed last, so that a second stop leaves it recognisable."""
-    reader, writer = machine.reader.again(), machine.writer
-    for name in sorted(reader.names(folder), key=lambda entry: entry == UNFINISHED_MARK):
-        path = reader.join(folder, name)
-        if path == keep:
-            continue
-        if reader.kind(path) == "folder":
-            writer.remove_folder(path)
-        else:
-            writer.remove_file(path)
 
 
 def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:

@@ -29,7 +29,7 @@ from kalyx.core.diagnosis.shared.conditions import (
     same_minor,
     ways_to_recreate,
 )
-from kalyx.core.environments.journal import Work, entry_of
+from kalyx.core.environments.journal import LOCKS, record_of
 from kalyx.core.environments.reading import View, view_of
 from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.machine import Machine
@@ -44,11 +44,6 @@ if TYPE_CHECKING:
 
 _WANTED = 30  # packages that one line names
 
-UNFINISHED_MARK = ".kalyx-unfinished"
-BEFORE_FOLDER = ".kalyx-before"
-MARK_FILE = "mark"  # in that folder
-CLAIM = ".kalyx-filling"
-DISCARDED_MARK = ".kalyx-discarding"
 # The packages that the standard module itself installs.
 _MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 
@@ -193,30 +188,25 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
 def _stopped(view: View, machine: Machine) -> Finding | None:
     """A creation, a removal or an installation by Kalyx that still runs, or was interrupted."""
     reader, prefix = machine.reader, view.environment.prefix
-    # What the work leaves, the file that names its process, the file that its journal knows; the work, and its word.
-    works: list[tuple[str, str, str, Work, str]] = [
-        (UNFINISHED_MARK, UNFINISHED_MARK, UNFINISHED_MARK, "prepare", "made"),
-        (DISCARDED_MARK, DISCARDED_MARK, DISCARDED_MARK, "discard", "removed"),
-        (BEFORE_FOLDER, CLAIM, reader.join(BEFORE_FOLDER, MARK_FILE), "fill", "filled"),
-    ]
-    for left, claim, mark, work, doing in works:
-        path = reader.join(prefix, left)
+    doing = {"prepare": "made", "fill": "filled", "discard": "removed"}
+    for work, lock in LOCKS.items():
+        path = reader.join(prefix, lock)
         if not reader.may_be_there(path):
             continue
-        claimed = reader.join(prefix, claim)
-        if working := _worker(reader, claimed):
-            return _at_work(claimed, working, doing)
-        if entry_of(reader, prefix, reader.join(prefix, mark), work) is None:
+        if working := _worker(reader, path):
+            return _at_work(path, working, doing[work])
+        record = record_of(reader, prefix, work)
+        if record is None or (record.is_settled and work != "discard"):
             continue
         if work == "prepare":
-            fact, message = "the mark of an unfinished environment is there", "its creation was begun and not finished"
+            fact, message = "the lock of an unfinished creation is there", "its creation was begun and not finished"
             fix = remove(view, machine)
         elif work == "discard":
-            fact, message = "the mark of a removal is there", "its removal was begun and not finished"
+            fact, message = "the lock of an unfinished removal is there", "its removal was begun and not finished"
             finish = fixes.step(machine, RemoveEnvironment(prefix=prefix))
             fix = Fix(message="finish removing it", steps=[finish], changes=[prefix])
         else:
-            fact, message = "the copy of the state before is still there", "a fill was begun and not finished"
+            fact, message = "the lock of an unfinished fill is there", "a fill was begun and not finished"
             restore = fixes.step(machine, FillEnvironment(prefix=prefix, restore=True))
             fix = Fix(message="roll back the interrupted change", steps=[restore], changes=[prefix])
         return condition("half-made", message, [Evidence.at(path, fact)], [fix])
