@@ -43,9 +43,11 @@ def run(call: Call) -> int:
     assert seat.environment is not None
     refuse_unnamed(seat, machine)
     notes = _put_back_first(call, seat.environment.prefix)
-    if call.options.repair:
+    if call.options.repair or (notes and call.options.dry_run):
         notes = notes or ["no fill was interrupted here: there is nothing to roll back"]
-        return _show(call, FillAnswer(done=True, environment=seat.environment, interpreter=interpreter, notes=notes))
+        answer = FillAnswer(environment=seat.environment, interpreter=interpreter, notes=notes)
+        answer.done = not call.options.dry_run
+        return _show(call, answer)
     order = filling.Order(
         interpreter=interpreter,
         environment=seat.environment,
@@ -84,7 +86,8 @@ def _put_back_first(call: Call, prefix: str) -> list[str]:
             restore(reader, prefix, call.machine.writer)
         return []
     if not call.may_change(f"A fill of {prefix} was interrupted. Roll it back first?"):
-        return ["a fill was interrupted here; it is rolled back first"]
+        then = "" if call.options.repair else ", and what is asked for is planned after that"
+        return [f"a fill was interrupted here; it is rolled back first{then}"]
     restore(reader, prefix, call.machine.writer)
     return ["a fill was interrupted here; it was rolled back first"]
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 
+from kalyx.core.environments.journal import COPIES
 from kalyx.core.environments.managed_envs import made_prefixes
 from kalyx.core.environments.reading import executables_of, is_a_strangers, looks_like_environment
 from kalyx.core.environments.settings import named_prefixes
@@ -246,7 +247,7 @@ def walk(reader: Reader, root: str, unread: list[Unread], installations: list[st
             yield folder
             # Further environments may be inside: in a user's folder, in a manager's folder, next to a library.
             pending += [(path, depth + 2) for path in _inside(reader, folder, listing)]
-            listing = {name: kind for name, kind in listing.items() if name not in _OF_AN_ENVIRONMENT}
+            listing = {name: kind for name, kind in listing.items() if name not in {*_OF_AN_ENVIRONMENT, COPIES}}
         elif installations is not None and _is_installation(reader, folder, listing):
             installations.append(folder)
             continue
