@@ -14,6 +14,8 @@ from typing import Any
 
 import pytest
 
+from kalyx.core.actions.discarding import unowned_files
+from kalyx.core.environments.reading import read_environment
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
 from tests.made import BINARY, WINDOWS, dist, index_of
@@ -308,6 +310,20 @@ def test_where_a_refusal_stands():
     alone = ModelInstaller(MemoryReader("linux", {**dict.fromkeys(["/usr/lib/python3.11/os.py", f"{site}/x"], ""), "/usr/bin/python3": BINARY, site: Shut(1001)}, variables={"PATH": "/usr/bin"}), INDEX)
     _, out, err = alone.typed("packages", "/usr/bin/python3", "--plain")
     assert f"not read  {site}: permission denied" in out and err == ""
+
+
+def test_what_is_the_users_own_is_so_where_nothing_starts_too():
+    """Files that no package brought, as a removal names them, of the same environment with its interpreter and without."""
+    total = 0
+    for made in map(Made, range(300, 324)):
+        programs = {path for path in made.files if re.search(r"[/\\](bin|Scripts)[/\\]python[\d.]*(\.exe)?$", path)}
+        for prefix, _ in made.prefixes:
+            whole, made.files = made.files, {path: content for path, content in made.files.items() if not (path.startswith(prefix) and path in programs)}
+            dead, made.files = made.model().reader, whole
+            alive, without_one = ({*unowned_files(reader, read_environment(reader, prefix))} for reader in (made.model().reader, dead))
+            assert alive <= without_one, (made.system, prefix, alive, without_one)
+            total += len(alive)
+    assert total > 20
 
 
 def kept(model: ModelInstaller) -> dict[str, str]:

@@ -213,6 +213,7 @@ def test_a_folder_that_lies_right_here_is_a_target(moor):
 def test_a_notebook_whose_kernel_is_not_registered(moor):
     """It prints the lines that here prints; twins both name the same one to remove."""
     python = make_environment(NEW, moor.root / "heath", "--without-pip")
+    (next((moor.root / "heath" / "lib").glob("python*")) / "site-packages" / "ipykernel_launcher.py").write_text("")
     for name in ("heath", "twin"):
         moor.kernel(name, [python, "-m", "ipykernel_launcher", "-f", "{connection_file}"])
     moor.notebook("spring.ipynb", "orchard")

@@ -19,7 +19,7 @@ from kalyx.core.actions.preparing import MAKERS_NAMES
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.environments.journal import COPIES, LOCKS, Record, Work, record_of
 from kalyx.core.environments.managed_envs import made_prefixes
-from kalyx.core.environments.reading import View, looks_like_environment, read_environment
+from kalyx.core.environments.reading import View, all_sites, looks_like_environment, read_environment
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import DiscardAnswer
 from kalyx.core.model.records import ChangePlan, KalyxError, Kernel
@@ -215,7 +215,7 @@ def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
 def unowned_files(reader: Reader, view: View) -> Iterator[str]:
     """Files in an environment that neither its maker nor a package brought, relative to it; all are looked at."""
     prefix = view.environment.prefix
-    sites = [reader.real(site) for site in view.environment.site_packages]
+    sites = list(dict.fromkeys(map(reader.real, [*view.environment.site_packages, *all_sites(reader, prefix)])))
     owned: set[str] = set()
     loose: set[str] = set()
     for site in sites:
@@ -228,16 +228,12 @@ def unowned_files(reader: Reader, view: View) -> Iterator[str]:
     of_a_stopped_fill = f"{COPIES}/" if record_of(reader, prefix, "fill") else "\0"
     for path in _files_below(reader, prefix):
         relative = _relative(path, prefix)
-        top = relative.split("/")[0]
         if path in owned or relative in _MAKERS or relative.startswith((*_MAKERS_FOLDERS, of_a_stopped_fill)):
             continue
         if path.endswith(".pyc") or _SCRIPT.match(relative):
             continue
         around = next((site for site in sites if reader.inside(path, site)), None)
         if around is None:
-            # Below lib but in no site folder: another version's packages, which are packages all the same.
-            if top in ("lib", "Lib") and ("site-packages" in relative or "dist-packages" in relative):
-                continue
             yield relative
             continue
         site, inner = around, path[len(around) :].strip("/\\").replace("\\", "/")

@@ -17,6 +17,7 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core.actions.transaction import Transaction
+from kalyx.core.diagnosis.shared.kernel_module import could_answer
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
 from kalyx.core.invocation import kernel_of
 from kalyx.core.machine import Machine
@@ -71,7 +72,7 @@ def kernel_for(machine: Machine, seat: Seat) -> Kernel:
     if not kernels:
         line = machine.line(["kalyx", "register", seat.environment.target])
         raise KalyxError(f"no kernel starts {seat.environment.prefix}; register it first: {line}")
-    return (own or kernels)[0]
+    return min(own or kernels, key=lambda kernel: not could_answer(kernel, machine))
 
 
 def plan(machine: Machine, path: str, kernel: Kernel) -> Pointing:

@@ -13,8 +13,7 @@ from functools import cache
 from msgspec import Struct
 
 from kalyx.core.data import table
-from kalyx.core.kernels.makers import module_run_by
-from kalyx.core.kernels.specs import UNLISTED, valid_id
+from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Fix, Interpreter, Kernel
 from kalyx.core.model.steps import (
@@ -308,13 +307,14 @@ def _registers(
 
 def run_notebook_on(machine: Machine, environment: Environment, notebook: str | None) -> Fix:
     """Let a notebook run on an environment: by a kernel that starts that environment, else by a new kernel."""
+    from kalyx.core.diagnosis.shared.kernel_module import could_answer  # a survey has no notebooks
+
     ready = [
         kernel
         for kernel in machine.kernels
         if kernel.environment is not None
         and kernel.environment.key == environment.key
-        and not {"hidden", UNLISTED} & set(kernel.conditions)
-        and _has_its_package(machine, kernel, environment)
+        and could_answer(kernel, machine)
     ]
     if not ready:
         return register_anew(machine, environment, notebook)
@@ -325,12 +325,6 @@ def run_notebook_on(machine: Machine, environment: Environment, notebook: str | 
         return Fix(message=message, steps=[by_hand(choose)])
     made = step(machine, Point(seat=f"notebook:{notebook}", target=f"kernel:{first.id}"))
     return Fix(message=message, steps=[made], changes=[notebook])
-
-
-def _has_its_package(machine: Machine, kernel: Kernel, environment: Environment) -> bool:
-    """Whether the module that a kernel runs is in the environment that it starts, as far as reading tells."""
-    module, resolver = module_run_by(kernel.command), machine.resolver(environment)
-    return module is None or resolver is None or resolver.resolve(module).location is not None
 
 
 def registering(machine: Machine, environment: Environment, identifier: str) -> RegisterKernel:

@@ -15,6 +15,8 @@ from kalyx.core.system import Reader
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.numbers import leading_number
 
+_FOLDERS_IN_A_NAME = 4  # the last ones of the path; where these are not unique, the path is
+
 
 def found_interpreters(reader: Reader, unread: list[Unread]) -> list[Interpreter]:
     """One record an installation: its own names for it are links. Version managers' shims are not listed."""
@@ -150,18 +152,23 @@ def found_environments(
 
 
 def names_of(reader: Reader, environments: Iterable[Environment]) -> dict[str, str]:
-    """The unique name of each environment by its key: its own name, or with the folder above, or its path.
+    """The unique name of each environment by its key: its own name, or with the folder above, or the end of its path.
 
     The order in which environments were read changes nothing.
     """
-    named = {environment.key: (environment.called or environment.name, environment.prefix)
-             for environment in environments}  # fmt: skip
-    for widen in (lambda name, prefix: f"{reader.name(reader.parent(prefix))}/{name}", lambda name, prefix: prefix):
-        counts = Counter(name for name, _ in named.values())
-        named = {
-            key: (widen(name, prefix) if counts[name] > 1 else name, prefix) for key, (name, prefix) in named.items()
-        }
-    return {key: name for key, (name, _) in named.items()}
+    prefixes = {environment.key: environment.prefix for environment in environments}
+    named = {environment.key: environment.called or environment.name for environment in environments}
+    for folders in range(1, _FOLDERS_IN_A_NAME + 2):
+        counts = Counter(named.values())
+        for key in [key for key, name in named.items() if counts[name] > 1]:
+            words = prefixes[key].replace("\\", "/").strip("/").split("/")
+            if folders == 1:
+                named[key] = f"{reader.name(reader.parent(prefixes[key]))}/{named[key]}"
+            elif folders <= _FOLDERS_IN_A_NAME and len(words) > folders:
+                named[key] = "/".join(words[-folders:])
+            else:
+                named[key] = prefixes[key]
+    return named
 
 
 def with_name(environment: Environment, names: dict[str, str]) -> Environment:

@@ -153,7 +153,7 @@ def _view(
         kind = "virtual"  # its settings file is gone
     version = interpreter.version if interpreter else None
     if version is None and settings is not None:
-        version = version_in(settings)
+        version = version_in(settings) or _version_of_packages(reader, prefix)
     real = reader.real(prefix)
     is_own = kind == "installation" and interpreter is not None and reader.real(interpreter.prefix) == real
     environment = Environment(
@@ -168,6 +168,15 @@ def _view(
         executable=interpreter.executable if interpreter else None,
     )
     return View(environment, interpreter, settings, problem)
+
+
+def _version_of_packages(reader: Reader, prefix: str) -> str | None:
+    """The version that the folder of the packages is named after, where it is the only one."""
+    numbers = {
+        name.removeprefix("python").rstrip("t")
+        for name in map(reader.name, map(reader.parent, all_sites(reader, prefix)))
+    }
+    return numbers.pop() if len(numbers) == 1 and all(map(are_numbers, numbers)) else None
 
 
 def _sees_base(reader: Reader, interpreter: Interpreter | None, settings: PyvenvCfg | None) -> bool:
@@ -185,6 +194,20 @@ def _site_packages(reader: Reader, prefix: str, interpreter: Interpreter | None,
     if reader.system == "windows":
         folders = folders[1:]
     return [folder for folder in folders if reader.is_folder(folder)]
+
+
+def all_sites(reader: Reader, prefix: str) -> list[str]:
+    """Every folder of packages in a prefix, of whatever version and system; also where it starts nothing."""
+    uppers = [prefix]
+    for root in (("lib",), ("lib64",), ("local", "lib"), ("Lib",)):
+        library = reader.join(prefix, *root)
+        uppers += [library, *(reader.join(library, name) for name in reader.names(library))]
+    sites: dict[str, str] = {}
+    for upper in uppers:
+        for site in (reader.join(upper, name) for name in ("site-packages", "dist-packages")):
+            if reader.is_folder(site):
+                sites.setdefault(reader.real(site), site)
+    return list(sites.values())
 
 
 def _name(reader: Reader, prefix: str, kind: EnvironmentKind, settings: PyvenvCfg | None, version: str | None) -> str:

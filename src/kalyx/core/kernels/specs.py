@@ -26,6 +26,7 @@ from kalyx.core.text.nested import nested
 
 _SPEC_LIMIT = 1024 * 1024
 SPEC_FILE = "kernel.json"
+CONNECTION_FILE = "{connection_file}"  # in argv, a server puts the file's path there
 # The condition of a folder among the kernels that the server does not list.
 UNLISTED = "unlisted"
 # The kernel that a server with this package lists though no kernel file names it: one of its own interpreter.
@@ -236,6 +237,11 @@ def _problem_of_types(whole: dict[str, object]) -> str | None:
     if not isinstance(provisioner, dict) or not isinstance(provisioner.get("provisioner_name", ""), str):
         return "its kernel_provisioner names none"
     return None
+
+
+def names_connection_file(kernel: Kernel) -> bool:
+    """Whether the command has the word for the connection file, by which alone servers and kernels find each other."""
+    return not kernel.argv or any(CONNECTION_FILE in word for word in kernel.argv)
 
 
 def kernel_variables(kernel: Kernel, server: Server) -> dict[str, str]:

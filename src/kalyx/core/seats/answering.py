@@ -91,7 +91,7 @@ def server_to_start(reader: Reader, interpreter: Interpreter | None) -> Server:
             name,
             why=f"no server that runs serves this folder; {word} is the first server command on PATH",
         )
-    name = "a server started by this shell's python" if interpreter else "no server known"
+    name = "a server started by this shell's python" if interpreter else "any server started from this shell"
     why = "no server that runs serves this folder, and PATH has no server command"
     return Server(interpreter, reader.variables, name, why=why)
 

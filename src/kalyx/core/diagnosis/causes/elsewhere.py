@@ -68,9 +68,10 @@ def _recreated(case: Missing, machine: Machine, view: View) -> list[Fix]:
         return []
     prefix, name = view.environment.prefix, view.environment.name
     if case.seat.seat == "shell" and not case.runs:
-        use, words = fixes.activate(machine, prefix), "activate it"
+        use, words = fixes.activate(machine, prefix), f"activate {name}"
     else:
         python = next(executables_of(machine.reader, prefix))
         use, words = fixes.step(machine, RunWith(words=[python, *case.runs], same_words=True)), "run it with its Python"
-    return [fix.called(f"recreate {name} ({fix.message}), then {words}").with_steps(*fix.steps, use)
-            for fix in ways_to_recreate(view, machine)[:1]]  # fmt: skip
+    again = ways_to_recreate(view, machine)[:1]
+    messages = [f"{fix.message.replace('recreate it', f'recreate {name}')}; then {words}" for fix in again]
+    return [fix.called(message).with_steps(*fix.steps, use) for fix, message in zip(again, messages, strict=True)]

@@ -22,7 +22,9 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import (
     BROUGHT_ALONG,
+    BROUGHT_MODULES,
     condition,
+    held_in,
     packages_in,
     packages_of_others,
     remove,
@@ -43,9 +45,6 @@ if TYPE_CHECKING:
     from kalyx.core.imports.case import Missing  # a survey has no import
 
 _WANTED = 30  # packages that one line names
-
-# The packages that the standard module itself installs.
-_MODULES = {"pip", "setuptools", "wheel", "pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 
 
 LOOKS_AT = "missing"
@@ -89,10 +88,10 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
             Evidence(fact=f"no interpreter in {folder}", source="listing", path=environment.prefix),
             Evidence.at(settings.path, "the settings file is there"),
         ]
-        if installed := packages_in(view, machine):  # it was complete: what copies a folder may leave out its links
-            named = ", ".join(distribution.name for distribution in installed[:3])
-            more = f" and {len(installed) - 3} more" if len(installed) > 3 else ""
-            evidence.append(Evidence.at(installed[0].site, f"its packages are there: {named}{more}"))
+        if held := held_in(view, machine):  # it was complete: what copies a folder may leave out its links
+            named = ", ".join(name for name, _ in held[:3])
+            more = f" and {len(held) - 3} more" if len(held) > 3 else ""
+            evidence.append(Evidence.at(held[0][1], f"its packages are there: {named}{more}"))
             message = "the environment has its packages, and its interpreter is gone"
             return condition("half-made", message, evidence, ways_to_recreate(view, machine))
         message = "the environment has a settings file and no interpreter: its creation was interrupted"
@@ -143,7 +142,7 @@ def _without_python(view: View, machine: Machine) -> Finding | None:
 
 def _kept(view: View, machine: Machine) -> list[Fix]:
     """Recreate it with its packages; remove it where none are there, and no Python of its version is here."""
-    if same_minor(view, machine) is None and not packages_in(view, machine):
+    if same_minor(view, machine) is None and not held_in(view, machine):
         return [remove(view, machine)]
     return ways_to_recreate(view, machine)
 
@@ -156,17 +155,7 @@ def _of_another_system(view: View, machine: Machine) -> Finding | None:
     path = reader.join(prefix, *words)
     if not reader.may_be_there(path):
         return None
-    from kalyx.core.packages.metadata import installed_in
-
-    library = reader.join(prefix, "lib" if on_windows else "Lib")
-    sites = [reader.join(library, "site-packages"),
-             *(reader.join(library, name, "site-packages") for name in reader.names(library))]  # fmt: skip
-    distributions = [
-        distribution
-        for site in sites
-        for distribution in installed_in(reader, site)
-        if distribution.key not in BROUGHT_ALONG
-    ]
+    distributions = packages_in(view, machine)
     wanted = [
         f"{distribution.name}=={distribution.version}"
         for distribution in distributions[:_WANTED]
@@ -238,7 +227,7 @@ def _missing_installer(view: View, machine: Machine) -> Finding | None:
         return None
     brought = {distribution.key for distribution in machine.installed(environment.site_packages)}
     modules = {name for site in environment.site_packages for name in reader.names(site)}
-    if brought - BROUGHT_ALONG or modules - _MODULES - {name for name in modules if "-" in name}:
+    if brought - BROUGHT_ALONG or modules - BROUGHT_MODULES - {name for name in modules if "-" in name}:
         return None
     evidence = [Evidence.at(folder, "no activation scripts, which are written last")]
     made_by = settings.get("command")

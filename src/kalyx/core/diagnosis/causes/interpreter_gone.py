@@ -60,7 +60,7 @@ def look_at_seat(seat: Seat, machine: Machine) -> Finding | None:
         Evidence.at(path, NOTHING_THERE),
     ]
     where = f"{seat.source}, line {seat.line}" if seat.line else seat.source
-    step = fixes.by_hand(f"write there one that kalyx survey lists: {where}")
+    step = fixes.by_hand(f"in {where}, write the path of an interpreter that kalyx survey lists")
     offered = [Fix(message="name an interpreter that exists", steps=[step], changes=[seat.source])]
     if seat.nearest is not None:
         step = fixes.by_hand(f"write {seat.nearest} in {where}")

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.holders import of_project
+from kalyx.core.diagnosis.shared.kernel_module import could_answer
 from kalyx.core.kernels.specs import valid_id
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Environment, Evidence, Finding, Fix, FixState, Kernel, Seat
@@ -93,7 +94,7 @@ def _ranked_first(
 ) -> tuple[Kernel, list[str]] | None:
     ranked = []
     for number, kernel in enumerate(machine.kernels):
-        if kernel.interpreter is None or kernel.environment is None or "hidden" in kernel.conditions:
+        if kernel.interpreter is None or kernel.environment is None or not could_answer(kernel, machine):
             continue
         if (language or "python") != (kernel.language or "python"):
             continue

@@ -6,7 +6,7 @@ from itertools import count
 from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.environments.reading import View
+from kalyx.core.environments.reading import View, all_sites
 from kalyx.core.interpreters.reading import SETTINGS_NAME, version_in
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
@@ -20,6 +20,8 @@ if TYPE_CHECKING:
 
 # The packages that every new environment has: no user chose them.
 BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
+BROUGHT_MODULES = BROUGHT_ALONG | {"pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
+_NO_MODULES = {"README", "README.txt"}
 
 # More names than a user would read before pasting the line.
 _MOST = 20
@@ -89,10 +91,21 @@ def starts_nothing(view: View) -> bool:
 
 def packages_in(view: View, machine: Machine) -> list[Installed]:
     """The packages of an environment, also of one that starts nothing, without those that every environment has."""
-    reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
-    folders = ["Lib"] if reader.system == "windows" else ["lib", f"python{made_for}"]
-    sites = view.environment.site_packages or [reader.join(prefix, *folders, "site-packages")]
+    sites = view.environment.site_packages or all_sites(machine.reader, view.environment.prefix)
     return [distribution for distribution in machine.installed(sites) if distribution.key not in BROUGHT_ALONG]
+
+
+def held_in(view: View, machine: Machine) -> list[tuple[str, str]]:
+    """The packages of an environment, else the modules that no package brought, each with its folder."""
+    packages = [(distribution.name, distribution.site) for distribution in packages_in(view, machine)]
+    sites = view.environment.site_packages or all_sites(machine.reader, view.environment.prefix)
+    names = [
+        (name, site)
+        for site in sites
+        for name in machine.reader.names(site)
+        if name not in BROUGHT_MODULES | _NO_MODULES
+    ]
+    return packages or [(name, site) for name, site in names if name.partition(".")[0].isidentifier()]
 
 
 def _recreated(view: View, machine: Machine) -> Fix | None:
@@ -102,7 +115,7 @@ def _recreated(view: View, machine: Machine) -> Fix | None:
     so kernels and settings still start it. None where its requests are not known, or where it cannot be created.
     """
     reader, prefix, made_for = machine.reader, view.environment.prefix, minor_of(view.environment.version or "")
-    if made_for is None or reader.system == "windows":
+    if not made_for or reader.system == "windows":
         return None
     asked = _asked_for(machine, packages_in(view, machine))
     own = [
