@@ -27,8 +27,10 @@ import pytest
 from tests.preloaded import Preloaded, fits
 from tests.traces import Traces
 
-# A run in the background is started with Ctrl-C ignored, and so would be all that the tests start and interrupt.
+# A run in the background is started with Ctrl-C or a hang-up ignored, and so would be all that the tests start and stop.
 signal.signal(signal.SIGINT, signal.default_int_handler)
+if hasattr(signal, "SIGHUP"):
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)
 
 _IS_WORKER = "PYTEST_XDIST_WORKER" in os.environ
 # Before pytest chooses its own temporary folder, and before a worker is started.

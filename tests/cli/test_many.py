@@ -14,8 +14,8 @@ from typing import Any
 
 import pytest
 
-from kalyx.core.actions.discarding import unowned_files
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.packages.unowned import unowned_files
 from kalyx.core.system.memory_reader import Link, MemoryReader, Shut
 from kalyx.core.system.reader import Process
 from tests.made import BINARY, WINDOWS, dist, index_of
@@ -324,6 +324,60 @@ def test_what_is_the_users_own_is_so_where_nothing_starts_too():
             assert alive <= without_one, (made.system, prefix, alive, without_one)
             total += len(alive)
     assert total > 20
+
+
+# What an index does not have, or what no installation changes; another kernel than the one that is wrong.
+NO_FAULT = ("No matching distribution", "versions: none", "conflict", "ensurepip", "import broken  fails")
+DEAD = {"kernel-package-absent", "no-connection-file", "interpreter-gone", "kernel-absent", "spec-unreadable"}
+CHANGES_NOTHING = {"run-with", "run-without", "activate", "write-import", "by-hand"}
+WITHOUT_EFFECT = ("then choose that kernel", "for development")
+
+
+def findings_in(node: Any) -> Iterator[dict[str, Any]]:
+    """Every finding of an answer, wherever it stands there."""
+    if isinstance(node, dict) and {"cause", "fixes", "evidence"} <= node.keys():
+        yield node
+    for item in node.values() if isinstance(node, dict) else node if isinstance(node, list) else ():
+        yield from findings_in(item)
+
+
+def named(finding: dict[str, Any]) -> tuple[str, ...]:
+    return finding["cause"], finding["message"], *sorted(str(item.get("path")) for item in finding["evidence"])
+
+
+def carried_out(model: ModelInstaller, command: list[str]) -> str | None:
+    """Why a printed line does not end well; empty where it does, None where what the index lacks keeps it from that."""
+    if command[0] == "kalyx":
+        status, out, err = model.typed(*command[1:], "--yes")
+        text = out + err
+    else:
+        ended = model.run(command)
+        status, text = ended.status, (ended.output + ended.errors).decode()
+    return "" if not status else None if any(words in text for words in NO_FAULT) else text
+
+
+@pytest.mark.parametrize("first", (400, 410, 420))
+def test_what_is_printed_as_a_fix_works(first):
+    """Every fix that commands alone carry out: each ends well, and the same question finds that fault no more."""
+    tried = 0
+    for made in map(Made, range(first, first + 10)):
+        for words in [["here"], ["kernels"], ["survey"], *(words for words in made.questions() if words[0] == "why")]:
+            _, out, _ = made.model().typed(*words, "--json")
+            before = {named(finding): finding for finding in findings_in(json.loads(out or "{}"))}
+            for finding in before.values():
+                for fix in finding["fixes"]:
+                    commands = [step["command"] for step in fix["steps"]]
+                    by_hand = any(command is None or "-e" in command for command in commands) or {step["kind"] for step in fix["steps"]} & CHANGES_NOTHING
+                    if by_hand or fix["state"] == "may-help" or finding["cause"] == "server-bound" or any(text in fix["message"] for text in WITHOUT_EFFECT):
+                        continue
+                    model, tried = made.model(), tried + 1
+                    ends = [carried_out(model, command) for command in commands]
+                    assert not any(ends), (made.system, words, named(finding), commands, ends)
+                    _, after, _ = model.typed(*words, "--json")
+                    new = {named(item): item for item in findings_in(json.loads(after or "{}"))}
+                    dead = [name for name in new if name[0] in DEAD and name not in before and finding["cause"] == "kernel-absent"]
+                    assert None in ends or (named(finding) not in new and not dead), (made.system, words, named(finding), commands, dead)
+    assert tried > 20
 
 
 def kept(model: ModelInstaller) -> dict[str, str]:

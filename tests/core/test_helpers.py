@@ -162,7 +162,7 @@ ROWS = {
     "queries.overview:_answers": [(("hive", "hive"), True), (("hive.py", "hive"), True), (("hive.cpython-311-x.so", "hive"), True), (("hive.txt", "hive"), False), (("hives.py", "hive"), False)],
     "queries.why_traceback:_module_of": [(None, None), ("hive-scale", "hive_scale"), ("a b", None), ("PyYAML", "yaml")],
     "queries.map:_key": [(("/a", "3.11.7"), "/a 3.11"), (("/a", ""), "/a ")],
-    "actions.discarding:_relative": [((r"C:\env\Lib\x.py", r"C:\env"), "Lib/x.py"), (("/env/a/", "/env"), "a")],
+    "packages.unowned:_relative": [((r"C:\env\Lib\x.py", r"C:\env"), "Lib/x.py"), (("/env/a/", "/env"), "a")],
     "actions.installer:_last_line": [(b"a\n b \n\n", "b"), (b"", "")],
     "actions.installer:what_matters": [(b"x\nERROR: a\nERROR: b\n", "a"), (b"last\n", "last"), (b"No space left on device\nlast\n", "No space left on device"), (b"", "it printed nothing"), (b"kalyx: told\nx", "told"), (b"""x connection broken by 'NewConnectionError('<a.B object at 0x7f>: Failed to establish: [Errno -2] Name not known')': /hive/\nERROR: Could not find hive (from versions: none)""", "the package index does not answer (Failed to establish: [Errno -2] Name not known)"),
         (b"""x connection broken by 'NameResolutionError("HTTPSConnection(host='moor', port=443): Failed to resolve 'moor' ([Errno -2] Name not known)")': /hive/\nERROR: no hive (from versions: none)""", "the package index does not answer (Failed to resolve 'moor' ([Errno -2] Name not known))"),

@@ -15,6 +15,7 @@ from kalyx.core.imports.trial import Raised
 from kalyx.core.invocation import NAMED
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
+from kalyx.core.packages import unowned
 from kalyx.core.queries.why import why_import
 from kalyx.core.seats.callers import ShellFound
 from kalyx.core.seats.shell import read_shell
@@ -190,7 +191,7 @@ def test_removing_it_looks_at_the_same_things(place):
     for name in ("activate", "activate.bat", "Activate.ps1", "pip.exe", "pip3.12", "deactivate.bat"):
         place.files[place.at("heath", scripts, name)] = b""
     machine = place.machine()
-    assert list(discarding.unowned_files(machine.reader, read_environment(machine.reader, place.at("heath")))) == []
+    assert list(unowned.unowned_files(machine.reader, read_environment(machine.reader, place.at("heath")))) == []
     leaving = discarding.plan(machine, place.at("heath"), own_prefix=place.base, with_own_files=False)
     assert [item.path for item in leaving.answer.plan] == [place.at("heath")]
     for own in (

@@ -40,6 +40,7 @@ from kalyx.core.model.records import (
     KalyxError,
     VersionChange,
 )
+from kalyx.core.packages import unowned
 from kalyx.core.system.memory_reader import Link, MemoryReader
 from kalyx.core.system.reader import Process
 from kalyx.core.targets import resolve
@@ -664,13 +665,13 @@ def what_is_the_users_own() -> Iterable[str]:
         files[f"{HOME}/heath/{path}"] = b""
     reader = on(files).reader
     view = read_environment(reader, f"{HOME}/heath")
-    yield from told("unowned", lambda: discarding.unowned_files(reader, view))
+    yield from told("unowned", lambda: unowned.unowned_files(reader, view))
     for work, mark in (("discard", LOCKS["discard"]), ("prepare", ".kalyx-unfinished")):
         reader = on(files).reader
         reader.put(f"{HOME}/heath/{mark}", begun(work, f"{HOME}/heath", reader, began=50).encode())
         reader.modified |= {f"{HOME}/heath/notes.txt": 51, f"{HOME}/heath/src/a.py": 50, f"{HOME}/heath/bin/mine": 90}
         reader.changed = {f"{HOME}/heath/lib/own.txt": 51}
-        yield from told(f"left by {work}", lambda: discarding._the_users_files(reader, read_environment(reader, f"{HOME}/heath")))
+        yield from told(f"left by {work}", lambda: unowned.users_files(reader, read_environment(reader, f"{HOME}/heath")))
     for folder, own in [(HOME, "/usr"), (f"{HOME}/heath/lib", "/usr"), (f"{HOME}/spring", f"{HOME}/heath")]:
         machine = on(files, folder=folder)
         yield from told(f"standing in {folder}, Kalyx in {own}", lambda: [discarding.plan(machine, f"{HOME}/heath", own_prefix=own, with_own_files=True).prefix])

@@ -167,7 +167,8 @@ class ModelInstaller(ModelPython):
         prefix, windows = words[-1], self.reader.system == "windows"
         site, inside = self.site_in(prefix, python.minor), partial(self.reader.join, prefix, "Scripts" if windows else "bin")
         sees = str("--system-site-packages" in words).lower()
-        files: dict[str, Content] = {self.reader.join(prefix, "pyvenv.cfg"): f"home = {self.reader.parent(python.executable)}\ninclude-system-site-packages = {sees}\nversion = {python.version}\n"}
+        home = self.reader.parent(python.executable if python.prefix == python.base_prefix else self.reader.join(python.base_prefix, "x") if windows else python.real_executable)
+        files: dict[str, Content] = {self.reader.join(prefix, "pyvenv.cfg"): f"home = {home}\ninclude-system-site-packages = {sees}\nversion = {python.version}\n"}
         if windows:
             files |= {inside("python.exe"): self.reader.read(python.real_executable), inside("activate.bat"): f"set VIRTUAL_ENV={prefix}\n", inside("Activate.ps1"): ""}
         else:

@@ -10,9 +10,9 @@ from contextlib import contextmanager
 import pytest
 
 from kalyx.core.actions.backup import keep
-from kalyx.core.actions.discarding import unowned_files
 from kalyx.core.actions.transaction import Transaction
 from kalyx.core.environments.reading import read_environment
+from kalyx.core.packages.unowned import unowned_files
 from kalyx.core.system.live_reader import LiveReader
 from kalyx.core.system.live_writer import LiveWriter
 from tests.conftest import make_environment, started

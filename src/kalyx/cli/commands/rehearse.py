@@ -32,7 +32,7 @@ def run(call: Call) -> int:
     if kernel is None:
         known = [kernel.id for kernel in call.machine.kernels]
         raise KalyxError(f"no kernel {identifier!r} is registered", ranked(identifier, known))
-    kernel = catalogue.judge_kernel(kernel, call.machine)
+    kernel = catalogue.judge_kernel(kernel, call.machine, alone=True)
     transport = "ipc" if call.options.ipc else "tcp"
     with call.progress("rehearsing:") as tell:
         tell(kernel.id)

@@ -8,42 +8,27 @@ followed; nothing outside the folder is touched but the kernels.
 
 from __future__ import annotations
 
-import json
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 
 from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions import managed_envs, unregistering
-from kalyx.core.actions.preparing import MAKERS_NAMES
 from kalyx.core.actions.transaction import Transaction
-from kalyx.core.environments.journal import COPIES, LOCKS, Record, Work, record_of
+from kalyx.core.environments.journal import LOCKS
 from kalyx.core.environments.managed_envs import made_prefixes
-from kalyx.core.environments.reading import View, all_sites, looks_like_environment, read_environment
+from kalyx.core.environments.reading import looks_like_environment, read_environment
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import DiscardAnswer
 from kalyx.core.model.records import ChangePlan, KalyxError, Kernel
-from kalyx.core.packages.metadata import installed_in
+from kalyx.core.packages.unowned import left_by, users_files
 from kalyx.core.seats.editor import editor_seats
 from kalyx.core.seats.notebook import notebooks_below, read_notebook
-from kalyx.core.system import Reader, Unreadable, claims
-from kalyx.core.system.reader import FileStat
+from kalyx.core.system import Reader, claims
 from kalyx.core.targets import resolve_to_change
 from kalyx.core.text.command_line import behind_python_or_none
-from kalyx.core.text.patterns import pattern
 from kalyx.core.text.redaction import shown_command
 from kalyx.core.text.visible import visible
-
-# What the programs that create environments write into them.
-_MAKERS = {"pyvenv.cfg", ".gitignore", "CACHEDIR.TAG", ".lock", "lib64", ".Python", "pip-selfcheck.json"}
-_MAKERS |= set(LOCKS.values())
-_LEFT_HALF: tuple[Work, ...] = ("prepare", "discard")
-_MAKERS_FOLDERS = ("conda-meta/", "share/jupyter/kernels/")
-_SCRIPT = pattern(
-    r"(bin|Scripts)/((python|pythonw|pypy|pip|easy_install|easy_install-|wheel)[\d.]*(-config)?(\.exe)?|\U0001d70bthon"
-    r"|(activate|Activate|deactivate)([._][\w.]+)?|pydoc\.bat)$"
-)
-_IN_SITE = {"__pycache__", "easy-install.pth", "_virtualenv.py", "_virtualenv.pth", "README.txt", "README"}
 
 
 class Leaving(Struct):
@@ -75,12 +60,7 @@ def _is_marked(reader: Reader, folder: str) -> bool:
     """Half made, or half removed: also an empty folder that an interrupted removal left."""
     if not reader.names(folder) and reader.real(folder) in made_prefixes(reader):
         return True
-    return _left_by(reader, folder) is not None
-
-
-def _left_by(reader: Reader, folder: str) -> Record | None:
-    """The record of a run that was stopped here, where the folder is locked by that very run."""
-    return next((record for work in _LEFT_HALF if (record := record_of(reader, folder, work)) is not None), None)
+    return left_by(reader, folder) is not None
 
 
 def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool) -> Leaving:
@@ -105,7 +85,7 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
     obstacle = machine.writer.obstacle(prefix)
     if obstacle is not None:
         raise KalyxError(f"{visible(obstacle)}; nothing of {visible(prefix)} was removed")
-    unowned = list(_the_users_files(reader, view))
+    unowned = list(users_files(reader, view))
     if unowned and not with_own_files:
         shown = ", ".join(visible(item) for item in unowned[:4]) + (
             f" and {len(unowned) - 4} more" if len(unowned) > 4 else ""
@@ -135,28 +115,6 @@ def plan(machine: Machine, prefix: str, *, own_prefix: str, with_own_files: bool
     if entered and reader.same_path(reader.real(entered), prefix):
         answer.notes.append("this shell has entered it: leave it with deactivate")
     return Leaving(prefix, kernels, answer)
-
-
-def _the_users_files(reader: Reader, view: View) -> Iterator[str]:
-    """What in the environment is the user's own; of one that a run left half made or half removed what came since."""
-    prefix = view.environment.prefix
-    record = _left_by(reader, prefix)
-    if record is None:
-        yield from unowned_files(reader, view)
-        return
-    for path in _files_below(reader, prefix):
-        relative = _relative(path, prefix)
-        if _SCRIPT.match(relative) and reader.kind(path) == "link":
-            continue  # to an interpreter: a status would be that of its end, which may be gone already
-        status = reader.status(path)
-        is_new = not isinstance(status, FileStat) or max(status.changed_ns, status.modified_ns) > record.began
-        foreign = relative.split("/")[0] not in MAKERS_NAMES if record.work == "prepare" else is_new
-        if foreign and relative not in _MAKERS and not path.endswith(".pyc"):
-            yield relative
-
-
-def _relative(path: str, prefix: str) -> str:
-    return path[len(prefix) :].strip("/\\").replace("\\", "/")
 
 
 def _starts(machine: Machine, kernel: Kernel, prefix: str) -> bool:
@@ -210,77 +168,6 @@ def _refuse_a_base_of_others(machine: Machine, prefix: str) -> None:
     if others:
         named = ", ".join(visible(other) for other in others[:6])
         raise KalyxError(f"{visible(prefix)} is the base Python of other environments: {named}")
-
-
-def unowned_files(reader: Reader, view: View) -> Iterator[str]:
-    """Files in an environment that neither its maker nor a package brought, relative to it; all are looked at."""
-    prefix = view.environment.prefix
-    sites = list(dict.fromkeys(map(reader.real, [*view.environment.site_packages, *all_sites(reader, prefix)])))
-    owned: set[str] = set()
-    loose: set[str] = set()
-    for site in sites:
-        for installed in installed_in(reader, site):
-            for file in installed.files or []:
-                owned.add(str(reader.path.normpath(reader.join(site, *file.split("/")))))
-            if installed.files is None:
-                loose.update(reader.join(site, module) for module in installed.modules)
-    owned |= _of_kept_records(reader, prefix)
-    of_a_stopped_fill = f"{COPIES}/" if record_of(reader, prefix, "fill") else "\0"
-    for path in _files_below(reader, prefix):
-        relative = _relative(path, prefix)
-        if path in owned or relative in _MAKERS or relative.startswith((*_MAKERS_FOLDERS, of_a_stopped_fill)):
-            continue
-        if path.endswith(".pyc") or _SCRIPT.match(relative):
-            continue
-        around = next((site for site in sites if reader.inside(path, site)), None)
-        if around is None:
-            yield relative
-            continue
-        site, inner = around, path[len(around) :].strip("/\\").replace("\\", "/")
-        first = inner.split("/")[0]
-        stem = first.split(".")[0]
-        if (
-            first in _IN_SITE
-            or first.endswith((".dist-info", ".egg-info", ".egg-link", ".egg"))
-            or first.startswith("~")
-        ):
-            continue
-        if reader.join(site, stem) in loose or reader.join(site, first) in owned:
-            continue
-        yield relative
-
-
-def _of_kept_records(reader: Reader, prefix: str) -> set[str]:
-    """The files that the records of an environment manager list in its prefix (``conda-meta``)."""
-    folder = reader.join(prefix, "conda-meta")
-    of_kept_records: set[str] = set()
-    for name in reader.names(folder):
-        if name.endswith(".json"):
-            try:
-                listed = json.loads(reader.read_text(reader.join(folder, name), 32 * 1024 * 1024)).get("files", [])
-            except (Unreadable, ValueError, AttributeError):
-                continue
-            of_kept_records.update(reader.join(prefix, *file.split("/")) for file in listed if isinstance(file, str))
-    return of_kept_records
-
-
-def _files_below(reader: Reader, folder: str) -> Iterator[str]:
-    """Every file and link below, links not followed; folders that cannot be read count as one unreadable file."""
-    pending = [folder]
-    while pending:
-        location = pending.pop()
-        try:
-            listing = reader.listing(location)
-        except Unreadable:
-            yield location
-            continue
-        for name, kind in sorted(listing.items()):
-            path = reader.join(location, name)
-            if kind == "folder":
-                if name != "__pycache__":
-                    pending.append(path)
-            else:
-                yield path
 
 
 def _pointers(machine: Machine, prefix: str, kernels: list[Kernel]) -> list[str]:

@@ -18,7 +18,7 @@ from kalyx.core.actions.version_cache import cache_file
 from kalyx.core.environments.found import base_interpreter
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.interpreters.reading import read_interpreter
+from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Interpreter, KalyxError, Package
 from kalyx.core.model.steps import Step, offline_words
@@ -56,6 +56,14 @@ class CommandFailed(KalyxError):
 def executable_in(reader: Reader, folder: str) -> str:
     """The interpreter of a virtual environment in ``folder``, there or not."""
     return reader.join(folder, *(("Scripts", "python.exe") if reader.system == "windows" else ("bin", "python")))
+
+
+def made_in(reader: Reader, folder: str) -> Interpreter:
+    """The interpreter of an environment that was just created. Raises KalyxError where it does not start."""
+    try:
+        return read_interpreter(reader, executable_in(reader, folder))
+    except NotAnInterpreter as refusal:
+        raise KalyxError(f"the new environment in {visible(folder)} does not start: {refusal.reason}") from None
 
 
 class PlannedInstall(Struct, frozen=True):
@@ -160,7 +168,7 @@ class Installer:
             sees = any(package.origin == "base" for package in packages)
             seen = ["--system-site-packages"] if sees else []
             self.run([base, "-m", "venv", "--without-pip", *seen, prefix])
-            copy = read_interpreter(reader.again(), executable_in(reader, prefix))
+            copy = made_in(reader.again(), prefix)
             machine.let_through(copy.executable)  # made right here
             for site in dict.fromkeys(package.location for package in packages if package.origin in ("own", "linked")):
                 if reader.inside(site, self.interpreter.prefix):

@@ -14,7 +14,7 @@ from msgspec import Struct
 
 from kalyx.core import signals
 from kalyx.core.actions import managed_envs
-from kalyx.core.actions.installer import executable_in, held, install_command, run_to_end
+from kalyx.core.actions.installer import executable_in, held, install_command, made_in, run_to_end
 from kalyx.core.actions.inventory import moves, visible_of
 from kalyx.core.actions.proving import proofs
 from kalyx.core.actions.requested import InstallSpec
@@ -23,19 +23,16 @@ from kalyx.core.diagnosis import fixes
 from kalyx.core.environments.invocation import Invocation
 from kalyx.core.environments.journal import LOCKS, record_of
 from kalyx.core.environments.searchpath import search_path
-from kalyx.core.interpreters.reading import NotAnInterpreter, read_interpreter
 from kalyx.core.kernels.makers import KERNEL_PACKAGES, to_bring
 from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import PrepareAnswer
 from kalyx.core.model.records import ChangePlan, Interpreter, KalyxError, Package
 from kalyx.core.packages.contents import contents
+from kalyx.core.packages.unowned import MAKERS_NAMES
 from kalyx.core.system import Unreadable, claims
 from kalyx.core.text.names import canonical
 from kalyx.core.text.visible import visible
 
-# What creating and filling an environment writes directly into its folder.
-MAKERS_NAMES = {LOCKS["prepare"], "bin", "Scripts", "lib", "Lib", "lib64", "include", "Include", "share", "etc", "man",
-                "pyvenv.cfg", ".gitignore"}  # fmt: skip
 IGNORE_ALL = b"# written by kalyx: the environment stays out of version control\n*\n"
 
 
@@ -132,12 +129,12 @@ def carry_out(machine: Machine, order: Order, commands: list[list[str]], tell: C
             tell(" ".join(argv[1:4]))
             with signals.heeded():
                 run_to_end(machine, argv, tell)
-            before = before or held(machine, read_interpreter(reader.again(), executable_in(reader, folder)))
+            before = before or held(machine, made_in(reader.again(), folder))
         if not reader.again().is_file(reader.join(folder, ".gitignore")):
             writer.write(reader.join(folder, ".gitignore"), IGNORE_ALL)
         transaction.commit()
         managed_envs.remember(reader, reader.real(folder), writer)
-    after = held(machine, read_interpreter(reader.again(), executable_in(reader, folder)))
+    after = held(machine, made_in(reader.again(), folder))
     steps = [machine.line(argv) for argv in commands]
     return PrepareAnswer(done=True, undo=None, steps=steps, moves=moves(before, after))
 
@@ -145,10 +142,7 @@ def carry_out(machine: Machine, order: Order, commands: list[list[str]], tell: C
 def check(machine: Machine, order: Order, answer: PrepareAnswer) -> None:
     """Compare what was requested with what is there: packages by their metadata, and a trial import of each module."""
     reader = machine.reader
-    try:
-        interpreter = read_interpreter(reader, executable_in(reader, order.folder))
-    except NotAnInterpreter as refusal:
-        raise KalyxError(f"the new environment does not start: {refusal.reason}") from None
+    interpreter = made_in(reader, order.folder)
     answer.interpreter = interpreter
     search = search_path(reader, interpreter, Invocation(variables={}, no_user=True))
     packages, _ = contents(reader, interpreter, search)

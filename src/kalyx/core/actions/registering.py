@@ -65,8 +65,9 @@ class Plan(Struct):
 
 
 def kernel_package_in(machine: Machine, interpreter: Interpreter) -> KernelPackage | None:
-    """The first kernel package that the interpreter's own search path has, by reading."""
-    search = search_path(machine.reader, interpreter, Invocation())
+    """The first kernel package that the interpreter finds when the server starts it, by reading."""
+    no_user = bool(machine.server.variables.get("PYTHONNOUSERSITE"))
+    search = search_path(machine.reader, interpreter, Invocation(no_user=no_user))
     resolver = Resolver(machine.reader, interpreter, search, machine.reader.folder)
     for kernel_package in KERNEL_PACKAGES:
         if resolver.resolve(kernel_package.module).location is not None:
@@ -80,7 +81,7 @@ def plan_registration(machine: Machine, seat: Seat, order: Order, kernel_package
     assert interpreter is not None and environment is not None
     identifier = _identifier(order, environment.name)
     root = machine.servers.registered_in(order.reach, environment.prefix)
-    folder = machine.reader.join(root, identifier)
+    folder = machine.reader.join(root, _name_in(machine.reader, root, identifier))
     _refuse_hidden(machine, seat, order, identifier, root)
     before = _existing(machine, folder, identifier, order)
     was = _replaced(before)
@@ -136,7 +137,13 @@ def _startup_plan(reader: Reader, folder: str, startup: bytes | None) -> list[Ch
 def file_to_be(machine: Machine, order: Order, prefix: str) -> str:
     """The kernel file that registering an environment, which need not be there yet, would write."""
     root = machine.servers.registered_in(order.reach, prefix)
-    return machine.reader.join(root, _identifier(order, machine.reader.name(prefix)), SPEC_FILE)
+    identifier = _identifier(order, machine.reader.name(prefix))
+    return machine.reader.join(root, _name_in(machine.reader, root, identifier), SPEC_FILE)
+
+
+def _name_in(reader: Reader, root: str, identifier: str) -> str:
+    """The name of a kernel's folder: servers ignore the case of ids, so that of another case is meant."""
+    return next((name for name in reader.names(root) if name.lower() == identifier), identifier)
 
 
 def _replaced(before: bytes | None) -> tuple[str, str, list[str]] | None:

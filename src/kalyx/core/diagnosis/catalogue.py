@@ -308,10 +308,15 @@ def _of_environment_at(named: str, machine: Machine) -> list[Finding]:
 _FOUND_BY_LISTING = {"hidden", "spec-unreadable"}
 
 
-def judge_kernel(kernel: Kernel, machine: Machine) -> Kernel:
-    """The kernel with its conditions and their findings filled in; of some the listing already knows that they hold."""
+def judge_kernel(kernel: Kernel, machine: Machine, *, alone: bool = False) -> Kernel:
+    """The kernel with its conditions and their findings filled in; of some the listing already knows that they hold.
+
+    Of a kernel that another of its id hides nothing else counts, unless the question is about this kernel ``alone``.
+    """
     for cause in _about("kernel"):
         if cause in _FOUND_BY_LISTING and cause not in kernel.conditions:
+            continue
+        if "hidden" in kernel.conditions and cause not in _FOUND_BY_LISTING and not alone:
             continue
         finding = _looked(module_of(cause).look_at_kernel, kernel, machine)
         if finding is None:

@@ -188,7 +188,9 @@ def own_environment(
     if interpreter.prefix != interpreter.base_prefix or interpreter.version.startswith("2."):
         return None
     if reader.exists(path):
-        return FillEnvironment(prefix=path, requirements=requirements)
+        own = machine.environments.at(path)
+        fills = FillEnvironment(prefix=path, requirements=requirements)
+        return fills if own is not None and own.executable is not None else None
     if before_creating(machine, interpreter) is None:
         return None
     return CreateEnvironment(prefix=path, python=interpreter.executable, requirements=requirements)
@@ -256,11 +258,17 @@ def with_another_python(machine: Machine, interpreter: Interpreter, minor: str, 
 
 
 def register(
-    machine: Machine, environment: Environment, identifier: str, take_over: bool, notebook: str | None = None
+    machine: Machine,
+    environment: Environment,
+    identifier: str,
+    take_over: bool,
+    notebook: str | None = None,
+    own_path: bool = False,
 ) -> Fix:
     """Make a kernel of this id start this environment; of another id where the server would still start its own.
 
-    ``notebook``: the path of the notebook that is to ask for the kernel, should the id be another.
+    ``notebook``: the path of the notebook that is to ask for the kernel, should the id be another; ``own_path``: the
+    environment comes first on the kernel's PATH.
     """
     if not valid_id(identifier) or identifier.startswith("-"):
         line = f"{visible(identifier)!r} is not a kernel id: register it under one of letters, digits, '-', '_' and '.'"
@@ -268,7 +276,7 @@ def register(
     if machine.kernel_before(identifier, machine.servers.registered_in("me", environment.prefix)) is not None:
         return register_anew(machine, environment, notebook)
     made = registering(machine, environment, identifier)
-    made.take_over = take_over
+    made.take_over, made.own_path = take_over, own_path
     made.explain = take_over and any(kernel.explains for kernel in machine.kernels if kernel.id == identifier)
     return _registers(machine, environment, made, f"make kernel {identifier} start {environment.name}", [identifier])
 

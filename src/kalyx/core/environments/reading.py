@@ -21,6 +21,9 @@ from kalyx.core.system import Reader
 from kalyx.core.system.reader import FileStat, Refused
 from kalyx.core.text.numbers import are_numbers
 
+# The packages that every new environment has: no user chose them; and their modules.
+BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
+BROUGHT_MODULES = BROUGHT_ALONG | {"pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 # The names that environments of a project usually have, likeliest first.
 USUAL_NAMES = (".venv", "venv", "env", ".env")
 # Folder names that are too common to identify an environment: its name includes the folder above.

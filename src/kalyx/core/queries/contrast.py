@@ -5,7 +5,7 @@ from __future__ import annotations
 from msgspec import Struct
 from msgspec.structs import replace
 
-from kalyx.core.diagnosis.shared.conditions import BROUGHT_ALONG
+from kalyx.core.environments.reading import BROUGHT_ALONG
 from kalyx.core.model.records import Evidence, Interpreter, Kernel, Package, Seat, Unread
 from kalyx.core.model.results import ContrastAnswer, Difference, DifferenceKind
 from kalyx.core.text.names import canonical

@@ -21,8 +21,6 @@ from msgspec.structs import replace
 from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.activation import spoken_place
 from kalyx.core.diagnosis.shared.conditions import (
-    BROUGHT_ALONG,
-    BROUGHT_MODULES,
     condition,
     held_in,
     packages_in,
@@ -32,11 +30,11 @@ from kalyx.core.diagnosis.shared.conditions import (
     ways_to_recreate,
 )
 from kalyx.core.environments.journal import LOCKS, record_of
-from kalyx.core.environments.reading import View, view_of
+from kalyx.core.environments.reading import BROUGHT_ALONG, BROUGHT_MODULES, View, view_of
 from kalyx.core.interpreters.reading import SETTINGS_NAME
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
-from kalyx.core.model.steps import CreateEnvironment, FillEnvironment, RemoveEnvironment
+from kalyx.core.model.steps import CreateEnvironment, FillEnvironment
 from kalyx.core.system import Reader
 from kalyx.core.system.reasons import NOTHING_THERE
 from kalyx.core.text.names import is_requirement
@@ -192,8 +190,7 @@ def _stopped(view: View, machine: Machine) -> Finding | None:
             fix = remove(view, machine)
         elif work == "discard":
             fact, message = "the lock of an unfinished removal is there", "its removal was begun and not finished"
-            finish = fixes.step(machine, RemoveEnvironment(prefix=prefix))
-            fix = Fix(message="finish removing it", steps=[finish], changes=[prefix])
+            fix = remove(view, machine).called("finish removing it")
         else:
             fact, message = "the lock of an unfinished fill is there", "a fill was begun and not finished"
             restore = fixes.step(machine, FillEnvironment(prefix=prefix, restore=True))

@@ -59,6 +59,8 @@ def _absent(machine: Machine, kernel: Kernel, interpreter: Interpreter, lack: La
         )
         evidence.insert(1, Evidence.at(lack.path, f"imports {lack.module}", lack.line))
     offered = [fixes.install(machine, interpreter, requirement, *again)] if requirement else []
+    if offered and kernel.environment is not None and fixes.keeper_of(machine, interpreter) is not None:
+        offered = [fixes.register(machine, kernel.environment, kernel.id, take_over=True)]
     return Finding.proven("kernel-package-absent", message, evidence, [*offered, fixes.unregister(machine, kernel)])
 
 

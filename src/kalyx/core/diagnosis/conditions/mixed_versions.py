@@ -22,7 +22,6 @@ from kalyx.core.environments.reading import View, executables_of
 from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix
-from kalyx.core.model.steps import Install
 from kalyx.core.packages.metadata import installed_in
 
 _INSTALLERS = {"pip", "setuptools", "wheel"}
@@ -45,11 +44,12 @@ def look_at_environment(view: View, machine: Machine) -> Finding | None:
     evidence.append(Evidence.at(interpreter.executable, f"starts {interpreter.version}"))
     names = sorted({package.name for _, site in others for package in installed_in(reader, site)} - _INSTALLERS)
     if 0 < len(names) <= _AT_MOST:
-        step = fixes.step(machine, Install(python=interpreter.executable, requirements=names))
+        fix = fixes.install_all(machine, interpreter, names)
     else:
         step = fixes.by_hand("", f"{machine.line([interpreter.executable, '-m', 'pip', 'install'])} NAME")
-    offered = [Fix(message=f"install the packages for Python {minor}", steps=[step]), remove(view, machine)]
-    offered[1] = offered[1].called("remove the environment")
+        fix = Fix(message="", steps=[step])
+    message = f"install the packages for Python {minor}"
+    offered = [fix.called(message), remove(view, machine).called("remove the environment")]
     message = f"it starts {interpreter.version} and holds packages for {numbers}, which that version does not see"
     return condition("mixed-versions", message, evidence, offered)
 

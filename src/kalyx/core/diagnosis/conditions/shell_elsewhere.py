@@ -5,11 +5,13 @@ Fix: register the kernel again with its environment first on PATH (--own-path).
 
 Example:
     PATH finds python in orchard and pip in orchard
+    heath has ipykernel 7.0 as ipykernel_launcher.py
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
 
 Not this (PATH leads to the kernel's own environment):
     PATH finds python in heath and pip in heath
+    heath has ipykernel 7.0 as ipykernel_launcher.py
     kernel heath starts /home/keeper/heath/bin/python
     asked about kernel:heath
 """
@@ -17,16 +19,17 @@ Not this (PATH leads to the kernel's own environment):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.shared.kernel_module import lack_of
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Evidence, Finding, Fix, Kernel
+from kalyx.core.model.records import Evidence, Finding, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
-    if kernel.environment is None or kernel.interpreter is None:
-        return None
+    if kernel.environment is None or kernel.interpreter is None or lack_of(kernel, machine) is not None:
+        return None  # a kernel that does not start runs no shell line
     path_value = kernel_variables(kernel, machine.server).get("PATH", "")
     result = next(machine.reader.lookup("python", path_value), None)
     runs = interpreter_at(machine.reader, result)
@@ -36,17 +39,11 @@ def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
     if reached.key == kernel.environment.key:
         return None
     spec = machine.reader.join(kernel.folder, SPEC_FILE)
-    made = fixes.registering(machine, kernel.environment, kernel.id)
-    made.own_path, made.take_over, made.explain, made.bring_package = True, True, kernel.explains, False
     message = f"a shell line (!python, !pip) in a notebook on {kernel.id} reaches {reached.name}"
     evidence = [
         Evidence.at(result, "python on the kernel's PATH"),
         Evidence.at(spec, f"the kernel itself runs {kernel.environment.name}"),
     ]
-    offered = [
-        Fix(
-            message="put the environment first on the kernel's PATH, so !python and !pip use it",
-            steps=[fixes.step(machine, made)],
-        )
-    ]
-    return Finding.likely("shell-elsewhere", message, evidence, offered)
+    fix = fixes.register(machine, kernel.environment, kernel.id, take_over=True, own_path=True)
+    fix = fix.called("put the environment first on the kernel's PATH, so !python and !pip use it")
+    return Finding.likely("shell-elsewhere", message, evidence, [fix])

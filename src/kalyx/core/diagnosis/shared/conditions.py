@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from itertools import count
+from itertools import count, islice
 from typing import TYPE_CHECKING
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.environments.reading import View, all_sites
+from kalyx.core.environments.reading import BROUGHT_ALONG, BROUGHT_MODULES, View, all_sites
 from kalyx.core.interpreters.reading import SETTINGS_NAME, version_in
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import Evidence, Finding, Fix, Interpreter
@@ -18,9 +18,6 @@ from kalyx.core.text.versions import minor_of
 if TYPE_CHECKING:
     from kalyx.core.packages.metadata import Installed
 
-# The packages that every new environment has: no user chose them.
-BROUGHT_ALONG = frozenset({"pip", "setuptools", "wheel"})
-BROUGHT_MODULES = BROUGHT_ALONG | {"pkg_resources", "_distutils_hack", "easy_install.py", "__pycache__"}
 _NO_MODULES = {"README", "README.txt"}
 
 # More names than a user would read before pasting the line.
@@ -160,9 +157,15 @@ def _asked_for(machine: Machine, installed: list[Installed]) -> list[str]:
 
 
 def remove(view: View, machine: Machine) -> Fix:
-    """Remove what is left of an environment with ``kalyx discard``, which checks first what forbids the removal."""
+    """Remove what is left of an environment with ``kalyx discard``, which refuses where files of the user's own are."""
+    from kalyx.core.packages.unowned import users_files  # few environments are to be removed
+
     prefix = view.environment.prefix
     step = fixes.step(machine, RemoveEnvironment(prefix=prefix))
+    own = list(islice(users_files(machine.reader, view), 4))
+    if own:
+        named = ", ".join(own[:3]) + (" and more" if len(own) > 3 else "")
+        step = fixes.by_hand(f"move your own files out of {prefix} ({named}), then", step.line)
     return Fix(message="remove what is left of the environment", steps=[step], changes=[prefix])
 
 
