@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import random
 import re
+import shlex
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -358,7 +359,10 @@ def carried_out(model: ModelInstaller, command: list[str]) -> str | None:
 
 @pytest.mark.parametrize("first", (400, 410, 420))
 def test_what_is_printed_as_a_fix_works(first):
-    """Every fix that commands alone carry out: each ends well, and the same question finds that fault no more."""
+    """Every fix that commands alone carry out ends well, the same question finds that fault no more, and its undo undoes it.
+
+    What an installer brings along is known only afterwards: packages that came stay.
+    """
     tried = 0
     for made in map(Made, range(first, first + 10)):
         for words in [["here"], ["kernels"], ["survey"], *(words for words in made.questions() if words[0] == "why")]:
@@ -371,12 +375,15 @@ def test_what_is_printed_as_a_fix_works(first):
                     if by_hand or fix["state"] == "may-help" or finding["cause"] == "server-bound" or any(text in fix["message"] for text in WITHOUT_EFFECT):
                         continue
                     model, tried = made.model(), tried + 1
+                    was = kept(model)
                     ends = [carried_out(model, command) for command in commands]
                     assert not any(ends), (made.system, words, named(finding), commands, ends)
                     _, after, _ = model.typed(*words, "--json")
                     new = {named(item): item for item in findings_in(json.loads(after or "{}"))}
                     dead = [name for name in new if name[0] in DEAD and name not in before and finding["cause"] == "kernel-absent"]
                     assert None in ends or (named(finding) not in new and not dead), (made.system, words, named(finding), commands, dead)
+                    back = [word.strip('"') for word in shlex.split(fix["undo"] or "", posix=made.system != "windows")]
+                    assert None in ends or not back or (carried_out(model, back) == "" and kept(model) == was), (made.system, words, named(finding), commands, back)
     assert tried > 20
 
 

@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from kalyx.core.actions.installer import run_step
 from kalyx.core.diagnosis import fixes
+from kalyx.core.diagnosis.undo import of_registering
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import KalyxError
 from kalyx.core.model.steps import (
@@ -38,6 +39,7 @@ class Before(Struct):
     versions: dict[str, tuple[str, str]] = {}  # canonical name to name and version, of an environment's packages
     was_there: bool = False
     kernel: str = ""  # what is registered under the id that a step registers
+    back: UnregisterKernel | None = None  # the step that undoes a registration
 
 
 def state_before(machine: Machine, step: Step) -> Before:
@@ -47,7 +49,9 @@ def state_before(machine: Machine, step: Step) -> Before:
     if isinstance(step, RegisterKernel):
         python = _python_of(machine, step)
         versions = _versions(machine, python) if python is not None and step.bring_package else {}
-        return Before(step, versions=versions, kernel=_registered(machine, step.identifier))
+        return Before(
+            step, versions=versions, kernel=_registered(machine, step.identifier), back=of_registering(step, machine)
+        )
     return Before(step, was_there=isinstance(step, CreateEnvironment) and machine.reader.exists(step.prefix))
 
 
@@ -82,7 +86,7 @@ def _unregistered(machine: Machine, step: RegisterKernel, state: Before) -> Iter
         if step.notebook is not None:
             yield Point(seat=f"notebook:{step.notebook}")
         # The former file of a replaced kernel is kept for unregister --undo.
-        yield UnregisterKernel(kernel=step.identifier, restore=bool(state.kernel))
+        yield state.back or UnregisterKernel(kernel=step.identifier, restore=bool(state.kernel))
     python = _python_of(machine, step)
     if python is not None and step.bring_package:
         yield from _former_versions(python, state.versions, _versions(machine, python))

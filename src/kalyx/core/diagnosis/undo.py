@@ -6,8 +6,8 @@ from msgspec.structs import replace
 
 from kalyx.core.diagnosis.fixes import step
 from kalyx.core.machine import Machine
-from kalyx.core.model.records import Finding, Fix
-from kalyx.core.model.steps import Install, Uninstall
+from kalyx.core.model.records import Finding, Fix, KalyxError
+from kalyx.core.model.steps import Install, RegisterKernel, Uninstall, UnregisterKernel
 from kalyx.core.text.names import canonical
 
 _PLAIN = {"--upgrade", "--no-deps"}
@@ -23,9 +23,28 @@ def _with_undo(fix: Fix, machine: Machine) -> Fix:
     if fix.undo is not None or len(fix.steps) != 1 or fix.steps[0].command is None:
         return fix
     made = fix.steps[0]
-    back = _of_installing(made, machine) if isinstance(made, Install) else made.inverse()
+    back = made.inverse()
+    if isinstance(made, Install):
+        back = _of_installing(made, machine)
+    elif isinstance(made, RegisterKernel) and back is not None:
+        back = of_registering(made, machine)
     written = step(machine, back) if back is not None else None
     return replace(fix, undo=written.line) if written is not None and written.command is not None else fix
+
+
+def of_registering(made: RegisterKernel, machine: Machine) -> UnregisterKernel | None:
+    """The step that undoes a registration, asked before it: a kernel of that id is replaced in the user's folder alone.
+
+    Where another folder has a kernel of that id, only the folder tells which is meant. None where it cannot be told.
+    """
+    try:
+        root = machine.servers.registered_in("me", made.prefix)
+    except KalyxError:
+        return None
+    folders = [kernel.folder for kernel in machine.kernels if kernel.id == made.identifier.lower()]
+    own = [folder for folder in folders if machine.reader.same_path(machine.reader.parent(folder), root)]
+    folder = machine.reader.join(root, made.identifier.lower())
+    return UnregisterKernel(kernel=folder if folders and not own else made.identifier, restore=bool(own))
 
 
 def _of_installing(made: Install, machine: Machine) -> Install | Uninstall | None:
