@@ -328,7 +328,7 @@ def test_what_is_the_users_own_is_so_where_nothing_starts_too():
 
 
 # What an index does not have, or what no installation changes; another kernel than the one that is wrong.
-NO_FAULT = ("No matching distribution", "versions: none", "conflict", "ensurepip", "import broken  fails")
+NO_FAULT = ("No matching distribution", "versions: none", "conflict", "import broken  fails")
 DEAD = {"kernel-package-absent", "no-connection-file", "interpreter-gone", "kernel-absent", "spec-unreadable"}
 CHANGES_NOTHING = {"run-with", "run-without", "activate", "write-import", "by-hand"}
 WITHOUT_EFFECT = ("then choose that kernel", "for development")
@@ -385,6 +385,30 @@ def test_what_is_printed_as_a_fix_works(first):
                     back = [word.strip('"') for word in shlex.split(fix["undo"] or "", posix=made.system != "windows")]
                     assert None in ends or not back or (carried_out(model, back) == "" and kept(model) == was), (made.system, words, named(finding), commands, back)
     assert tried > 20
+
+
+def test_the_line_of_a_refusal_leads_further():
+    """Each refusal that ends with a line: the line ends well, or tells a fix, and the same call is not refused so again."""
+    tried = 0
+    for made in map(Made, range(430, 448)):
+        calls = [[*words, *more] for prefix, _ in made.prefixes for words, more in (
+            (["fill", prefix, "hive"], ["--yes"]), (["register", prefix], ["--yes"]), (["enter", prefix], []), (["record", prefix], []), (["contrast", prefix, prefix], []),
+            (["point", "editor", prefix], ["--yes"]), (["point", f"notebook:{made.at('spring', 'weights.ipynb')}", prefix], ["--yes"]), (["discard", prefix], ["--yes"]))]  # fmt: skip
+        for words in calls:
+            model = made.model()
+            status, _, err = model.typed(*words)
+            line = re.search(r": ((?:kalyx |['\"]?(?:/|[A-Z]:\\)[^:;]* -m ensurepip).*)$", err.strip())
+            if status != 2 or line is None or "; then: " in err:
+                continue
+            command = [word.strip('"') for word in shlex.split(line[1], posix=made.system != "windows")]
+            tried += 1
+            if command[1] == "why":
+                _, out, _ = model.typed(*command[1:])
+                assert "fix  " in out, (made.system, words, err, out)
+                continue
+            ended = carried_out(model, command)
+            assert ended is None or (not ended and model.typed(*words)[2] != err), (made.system, words, err, ended)
+    assert tried > 60
 
 
 def kept(model: ModelInstaller) -> dict[str, str]:

@@ -347,6 +347,7 @@ def _notebook_of(options: argparse.Namespace, reader: Reader) -> str | None:
 
 def server_of(machine: Machine, target: str) -> tuple[tuple[RunningServer, Server] | None, Server]:
     """The notebook server that a target names: a running one with what is known of it, else the one it would run."""
+    from kalyx.core.invocation import interpreter_of
     from kalyx.core.seats.answering import called
     from kalyx.core.targets import resolve
 
@@ -355,6 +356,5 @@ def server_of(machine: Machine, target: str) -> tuple[tuple[RunningServer, Serve
         if running.path == seat.source:
             server = called(running, why)  # with the server's own variables and current folder
             return (running, server), server
-    if seat.interpreter is None:
-        raise KalyxError(f"{target} starts no interpreter, so it can be no server: {seat.reason}")
-    return None, Server(seat.interpreter, machine.reader.variables, f"a server of {target}", why=why)
+    interpreter = interpreter_of(seat, machine, so="it can be no server")
+    return None, Server(interpreter, machine.reader.variables, f"a server of {target}", why=why)

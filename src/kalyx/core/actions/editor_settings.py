@@ -18,6 +18,7 @@ from kalyx.core.formats.editing import Edit, append_texts, apply
 from kalyx.core.formats.positions import spans_of, written
 from kalyx.core.formats.span import Malformed, Span
 from kalyx.core.formats.values import LIMIT
+from kalyx.core.invocation import interpreter_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, KalyxError, Seat
 from kalyx.core.seats.editor import choices_for, editor_seats, folder_of
@@ -50,8 +51,7 @@ def plan(machine: Machine, file: str, named: str | None, target: Seat) -> Pointi
     Raises KalyxError where the form cannot be written, the file may not be, or the target starts nothing.
     """
     reader = machine.reader
-    if target.interpreter is None or target.environment is None:
-        raise KalyxError(f"{target.name} starts no interpreter ({target.reason}); {visible(file)} was not changed")
+    interpreter_of(target, machine, so=f"{visible(file)} was not changed")
     config = _config(reader, file)
     if not reader.may_be_there(file):
         return _new_file(reader, config, target)

@@ -24,7 +24,7 @@ from kalyx.core.machine import Machine
 from kalyx.core.model.action_results import FillAnswer
 from kalyx.core.model.records import ChangePlan, Environment, Interpreter, KalyxError, Package, VersionChange
 from kalyx.core.text.names import canonical
-from kalyx.core.text.nearness import distance
+from kalyx.core.text.nearness import ranked
 from kalyx.core.text.versions import change_of
 from kalyx.core.text.visible import visible
 
@@ -104,9 +104,8 @@ def _plan_removal(order: Order, packages: list[Package], installer: Installer, a
     there = {**visible_of(users_packages(installer.machine, order.interpreter)), **there}
     for key in sorted(order.wants.keys):
         if key not in there:
-            ranked = sorted((distance(key, other, 3), other) for other in own)
-            raise KalyxError(f"{visible(key)} is not installed in {visible(order.environment.prefix)}",
-                             [other for far, other in ranked if far <= 3])  # fmt: skip
+            message = f"{visible(key)} is not installed in {visible(order.environment.prefix)}"
+            raise KalyxError(message, ranked(key, own))
         if key not in own:
             package = there[key]
             raise KalyxError(f"{package.name} {package.version} is not this environment's own: it comes from"

@@ -17,9 +17,10 @@ import msgspec
 from msgspec import Struct
 
 from kalyx.core.actions.transaction import Transaction
+from kalyx.core.diagnosis import fixes
 from kalyx.core.diagnosis.shared.kernel_module import could_answer
 from kalyx.core.formats.editing import Edit, Member, apply, last, members, past_blanks, put_object, set_members
-from kalyx.core.invocation import kernel_of
+from kalyx.core.invocation import interpreter_of, kernel_of
 from kalyx.core.machine import Machine
 from kalyx.core.model.records import ChangePlan, KalyxError, Kernel, Seat
 from kalyx.core.seats.answering import live_of
@@ -62,16 +63,17 @@ def kernel_for(machine: Machine, seat: Seat) -> Kernel:
     kernel = kernel_of(seat, machine)
     if kernel is not None:
         return kernel
-    if seat.environment is None:
-        raise KalyxError(f"{seat.name} starts no interpreter: {seat.reason}")
+    interpreter_of(seat, machine)
+    assert seat.environment is not None
     usable = [kernel for kernel in machine.kernels if "hidden" not in kernel.conditions]
     kernels = [
         kernel for kernel in usable if kernel.environment is not None and kernel.environment.key == seat.environment.key
     ]
     own = [kernel for kernel in kernels if kernel.argv and kernel.argv[0] not in ("python", "python3")]
     if not kernels:
-        line = machine.line(["kalyx", "register", seat.environment.target])
-        raise KalyxError(f"no kernel starts {seat.environment.prefix}; register it first: {line}")
+        first = fixes.register_anew(machine, seat.environment, notebook=None).steps
+        lines = "; then: ".join(step.line for step in first)
+        raise KalyxError(f"no kernel starts {seat.environment.prefix}; register it first: {lines}")
     return min(own or kernels, key=lambda kernel: not could_answer(kernel, machine))
 
 

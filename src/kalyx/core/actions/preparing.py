@@ -98,8 +98,8 @@ def _refuse_what_is_there(machine: Machine, folder: str) -> None:
     if names and (record is None or record.is_settled):
         if record is None and LOCKS["prepare"] in names:
             raise KalyxError(f"{visible(mark)} was not written by Kalyx here; the folder is left as it is")
-        what = "an environment" if "pyvenv.cfg" in names else "not empty"
-        raise KalyxError(f"{visible(folder)} is {what} already; name a new folder")
+        what = "is an environment already" if "pyvenv.cfg" in names else "exists and is not empty"
+        raise KalyxError(f"{visible(folder)} {what}; name a new folder")
     own = [name for name in names if name not in MAKERS_NAMES]
     if own:
         shown = visible(reader.join(folder, sorted(own)[0]))

@@ -298,7 +298,10 @@ def _registers(
     resolver = machine.resolver(environment) if made.bring_package else None
     keeper = keeper_of(machine, resolver.interpreter) if resolver is not None else None
     if resolver is None or keeper is None:
-        return Fix(message=message, steps=[step(machine, made)], changes=changes)
+        steps: list[Step] = [step(machine, made)]
+        if resolver is not None and resolver.resolve("pip").location is None:
+            steps.insert(0, step(machine, BringInstaller(python=resolver.interpreter.executable)))
+        return Fix(message=message, steps=steps, changes=changes)
     from kalyx.core.kernels.makers import USUAL
 
     own = own_environment(machine, resolver.interpreter, [USUAL.distribution])

@@ -35,7 +35,8 @@ def _with_undo(fix: Fix, machine: Machine) -> Fix:
 def of_registering(made: RegisterKernel, machine: Machine) -> UnregisterKernel | None:
     """The step that undoes a registration, asked before it: a kernel of that id is replaced in the user's folder alone.
 
-    Where another folder has a kernel of that id, only the folder tells which is meant. None where it cannot be told.
+    Where another folder has a kernel of that id, only the folder tells which is meant. None where the server looks in
+    no folder of the user's own.
     """
     try:
         root = machine.servers.registered_in("me", made.prefix)

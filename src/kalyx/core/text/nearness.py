@@ -30,8 +30,9 @@ def words_of(text: str) -> list[str]:
 
 
 def ranked(word: str, names: Iterable[str], prefix: str = "", limit: int = 3) -> list[str]:
-    """Names nearest to a word first: those that contain it, then those a few letters away."""
+    """Names nearest to a word first: those that contain it, then those a few letters away, of a short word fewer."""
     low = word.lower()
+    limit = min(limit, (len(low) + 2) // 3)
     scored = []
     for name in dict.fromkeys(names):
         far = 0 if low in name.lower() or name.lower() in low else distance(low, name.lower(), limit)

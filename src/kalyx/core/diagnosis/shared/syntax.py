@@ -210,7 +210,7 @@ def finding(case: Case, machine: Machine, judged: Judged, cause: str, wanted: st
         line = f"{owner.name}<{owner.version}" if newer else owner.name
         fix = fixes.install(machine, case.interpreter, line, *([] if newer else ["--upgrade"]))
         fix = fix.called(f"install {'an older' if newer else 'a newer'} {owner.name}, made for this Python")
-        offered = [fix.guessed() if newer else fix]  # nobody knows whether there is an older release for this Python
+        offered = [fix]
         meant = namesake(machine, case.interpreter, owner, case.module)
         if meant is not None:
             offered.insert(0, meant)
