@@ -632,6 +632,32 @@ def put_aside_and_back() -> Iterable[str]:
 
 
 @scene
+def what_killed_runs_left() -> Iterable[str]:
+    """What the next call that changes something does with each: what waits for its user, what is rolled back, what is only forgotten."""
+    heath, moved = f"{HOME}/heath", f"{HOME}/kept/heath"
+    for title, work, settled, change in [
+        ("a removal that deleted nothing", "discard", False, None), ("a removal that had begun", "discard", True, None), ("a creation", "prepare", False, None), ("a creation that was done", "prepare", True, None),
+        ("a fill", "fill", False, None), ("a fill that was done", "fill", True, None), ("its lock is gone", "discard", False, "no lock"), ("its lock is another run's", "prepare", False, "another lock"),
+        ("the environment is gone", "fill", False, "gone"), ("all is removed", "discard", True, "gone"), ("a removal that had begun, and its lock is gone", "discard", True, "no lock"), ("it still runs", "discard", False, "runs"), ("another is at work there", "discard", False, "claimed"),
+    ]:
+        reader = on(filled(), processes={7: Process(7, 1, "/usr/bin/python3", ("kalyx",), "/", None, 3.0)}).reader
+        lock, file, mark = f"{heath}/{LOCKS[work]}", record_file(reader, "ab" * 16), "ab" * 16
+        made = [{"how": "remove-folder", "path": f"{HOME}/kept"}, {"how": "remove", "path": lock, "always": True}, *([] if settled else [{"how": "move", "path": f"{HOME}/kernel", "to": moved}])]
+        record = {"schema": "kalyx.changes/1", "worker": "7 3.0" if change == "runs" else "9 1.0", "inverses": made, "work": work, "target": heath, "mark": mark, "is_settled": settled}
+        reader.put(file, json.dumps(record).encode())
+        reader.put(moved, b"kernel")
+        reader.put(lock, f"{'7 3.0' if change == 'claimed' else '9 1.0'}\n{'cd' * 16 if change == 'another lock' else mark}\n".encode())
+        if change in ("no lock", "gone"):
+            reader.drop(lock if change == "no lock" else heath)
+        before = tree(reader)
+        yield from told(title, lambda: recover(reader.again(), SteadyWriter(reader)))
+        yield from told("then", lambda: ["the record stays" if reader.again().may_be_there(file) else "the record is gone", *changed(before, tree(reader))])
+    reader = on(filled()).reader
+    Transaction(reader, SteadyWriter(reader), "fill", heath).lock()
+    yield from told("locked, and no copy is made", lambda: [str(backup.left_over(reader.again(), heath))])
+
+
+@scene
 def removal_refused_half_way() -> Iterable[str]:
     """A kernel that cannot be removed: the environment stays whole, also one that was half removed before."""
     for title, stopped, full in [("as it is", False, True), ("half removed before", True, True), ("it goes", False, False)]:

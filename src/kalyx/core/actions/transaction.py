@@ -83,6 +83,7 @@ class Transaction:
             self._record.mark = before.mark
             if stopped is not None:
                 self.take_over(stopped, [*stopped.inverses, *self.inverses])
+                self._stays_locked = work == "discard" and stopped.is_settled
             else:
                 self.inverses.append(unlock)
             self._note()
@@ -93,7 +94,6 @@ class Transaction:
         self._record.mark, self._record.began, self._record.work = stopped.mark, stopped.began, stopped.work
         self._record.target, self._record.is_settled = stopped.target, stopped.is_settled
         self._record.inverses = list(inverses)
-        self._stays_locked = stopped.work == "discard" and stopped.is_settled
 
     def folder(self, path: str) -> None:
         """Make a folder and those above it."""
@@ -287,11 +287,15 @@ def recover(reader: Reader, writer: Writer) -> list[str]:
             left = transaction.roll_back()
             for upper in dict.fromkeys(map(reader.parent, changed)):
                 writer.clear_left_over(upper)
-            if changed and not record.is_settled:
+            if not record.is_settled and any(inverse.how != "remove-folder" for inverse in inverses):
                 what = "the unfinished change of a killed run was rolled back"
                 text.append(f"{record.target or changed[0]}: {what}")
             text += left
     return text
+
+
+# What changes an environment's content, which nobody may do without its lock.
+_INSIDE = ("empty", "restore", "remove-tree")
 
 
 def _to_take_back(reader: Reader, writer: Writer, record: Record) -> list[Inverse] | None:
@@ -300,8 +304,10 @@ def _to_take_back(reader: Reader, writer: Writer, record: Record) -> list[Invers
         return record.inverses
     lock, own = reader.join(record.target, LOCKS[record.work]), record_of(reader, record.target, record.work)
     if own is None or own.mark != record.mark:  # not yet locked, or cleared since
-        is_cleared = own is not None or (reader.kind(record.target) == "folder" and not reader.may_be_there(lock))
-        return [inverse for inverse in record.inverses if inverse.how == "remove-folder"] if is_cleared else None
+        is_done = record.is_settled and record.work == "discard" and not reader.may_be_there(record.target)
+        is_unlocked = reader.kind(record.target) == "folder" and not reader.may_be_there(lock)
+        is_cleared = own is not None or is_unlocked or is_done
+        return [item for item in record.inverses if item.how not in _INSIDE and not item.always] if is_cleared else None
     if record.is_settled == (record.work == "discard"):
         return None
     try:
