@@ -337,6 +337,44 @@ def test_a_change_that_is_refused_has_no_inverse():
     assert begun.roll_back() == [] and tree_of(reader) == {f"{HOME}/{name}": name.encode() for name in "acd"}
 
 
+def test_the_lock_stays_where_the_folder_is_named_through_a_link():
+    files = Files()
+    files |= {f"{HOME}/store/x": b"", f"{HOME}/envs": Link(f"{HOME}/store")}
+    reader, folder = files.machine().reader, f"{HOME}/envs/new"
+    begun = Transaction(reader, MemoryWriter(reader), "prepare", folder)
+    begun.folder(folder)
+    begun.lock()
+    reader.put(f"{HOME}/store/new/left", b"")
+    begun.empty()
+    assert reader.again().names(folder) == [".kalyx-unfinished"]
+    assert begun.roll_back() == [] and reader.again().kind(folder) is None
+
+
+def test_what_packages_brought_is_no_users_file_behind_a_link():
+    from kalyx.core.environments.reading import read_environment
+    from kalyx.core.packages.unowned import unowned_files
+
+    files = Files()
+    files |= {f"{HOME}/linked": Link("."), f"{files.site('heath')}/loose.py": b""}
+    reader = files.machine().reader
+    here, linked = ([*unowned_files(reader, read_environment(reader, f"{upper}/heath"))] for upper in (HOME, f"{HOME}/linked"))
+    assert "lib/python3.11/site-packages/loose.py" in here and linked == here
+
+
+def test_copies_stay_where_a_rollback_failed(monkeypatch):
+    """A commit after that changes nothing: the copies are all that there is of the former packages."""
+    from kalyx.core.actions.backup import keep
+
+    reader, heath = Files().machine().reader, f"{HOME}/heath"
+    writer = MemoryWriter(reader)
+    begun = Transaction(reader, writer, "fill", heath)
+    keep(begun, heath, [f"{heath}/bin"])
+    monkeypatch.setattr(writer, "move", lambda path, to: (_ for _ in ()).throw(KalyxError("permission denied")))
+    assert begun.roll_back() == [f"{heath}/bin: not rolled back (permission denied)"]
+    begun.commit()
+    assert reader.again().names(f"{heath}/.kalyx-before") == ["0"] and reader.again().is_file(f"{heath}/.kalyx-filling")
+
+
 def test_what_could_not_be_rolled_back_is_tried_again():
     reader = memory_of_a_run()
     writer, before = killed(reader)

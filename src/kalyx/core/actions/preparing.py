@@ -124,7 +124,7 @@ def carry_out(machine: Machine, order: Order, commands: list[list[str]], tell: C
     with signals.held(), Transaction(reader, writer, "prepare", folder) as transaction:
         transaction.folder(folder)
         transaction.lock()
-        transaction.empty(folder, keep=reader.join(reader.real(folder), LOCKS["prepare"]))
+        transaction.empty()
         for argv in commands:
             tell(" ".join(argv[1:4]))
             with signals.heeded():

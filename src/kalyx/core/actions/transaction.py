@@ -48,6 +48,11 @@ class Transaction:
         """How each change that was made is undone, the first change first."""
         return self._record.inverses
 
+    @property
+    def _lock(self) -> str:
+        assert self._record.work is not None
+        return self.reader.join(self._record.target, LOCKS[self._record.work])
+
     def __enter__(self) -> Transaction:
         return self
 
@@ -68,9 +73,8 @@ class Transaction:
 
         Raises KalyxError where another process is at work there, or the lock is a file of somebody else.
         """
-        work, target = self._record.work, self._record.target
+        work, target, path = self._record.work, self._record.target, self._lock
         assert work is not None
-        path = self.reader.join(target, LOCKS[work])
         self._record.is_settled = work == "fill"  # nothing changes before the copies are complete
         unlock = Inverse("remove", path, always=True)
         with signals.held():
@@ -141,10 +145,12 @@ class Transaction:
             inverse = Inverse("write", path, content=self._content(path))
             self._do(inverse, lambda: self.writer.remove_file(path))
 
-    def empty(self, folder: str, keep: str) -> None:
-        """Remove what a stopped run left in a folder, but for ``keep``; what comes into it now goes at a rollback."""
+    def empty(self) -> None:
+        """Remove what a stopped run left in the environment, but for the lock; what comes into it now goes at a
+        rollback."""
+        folder, lock = self._record.target, self._lock
         with signals.held():
-            self._do(Inverse("empty", folder, to=keep), lambda: _empty(self.reader.again(), self.writer, folder, keep))
+            self._do(Inverse("empty", folder, to=lock), lambda: _empty(self.reader.again(), self.writer, folder, lock))
 
     def copy(self, folders: dict[str, tuple[int, int] | None], to: str) -> None:
         """Copy folders, there or not, into the new folder ``to``: whatever happens to them is undone at a rollback.
@@ -175,8 +181,12 @@ class Transaction:
     # -- the end ----------------------------------------------------------------
 
     def commit(self) -> None:
-        """What was changed stays. A signal that arrives later changes nothing of it. Raises KalyxError for what this
-        run must clear and cannot."""
+        """What was changed stays; nothing where it was rolled back. A signal that arrives later changes nothing of it.
+
+        Raises KalyxError for what this run must clear and cannot.
+        """
+        if self._is_over:
+            return
         with signals.held():
             self.settle()
             self.end()

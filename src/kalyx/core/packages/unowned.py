@@ -38,7 +38,7 @@ def left_by(reader: Reader, folder: str) -> Record | None:
 
 def users_files(reader: Reader, view: View) -> Iterator[str]:
     """What in the environment is the user's own; of one that a run left half made or half removed what came since."""
-    prefix = view.environment.prefix
+    prefix = reader.real(view.environment.prefix)
     record = left_by(reader, prefix)
     if record is None:
         yield from unowned_files(reader, view)
@@ -60,7 +60,7 @@ def _relative(path: str, prefix: str) -> str:
 
 def unowned_files(reader: Reader, view: View) -> Iterator[str]:
     """Files in an environment that neither its maker nor a package brought, relative to it; all are looked at."""
-    prefix = view.environment.prefix
+    prefix = reader.real(view.environment.prefix)
     sites = list(dict.fromkeys(map(reader.real, [*view.environment.site_packages, *all_sites(reader, prefix)])))
     owned: set[str] = set()
     loose: set[str] = set()

@@ -72,6 +72,6 @@ def _recreated(case: Missing, machine: Machine, view: View) -> list[Fix]:
     else:
         python = next(executables_of(machine.reader, prefix))
         use, words = fixes.step(machine, RunWith(words=[python, *case.runs], same_words=True)), "run it with its Python"
-    again = ways_to_recreate(view, machine)[:1]
-    messages = [f"{fix.message.replace('recreate it', f'recreate {name}')}; then {words}" for fix in again]
-    return [fix.called(message).with_steps(*fix.steps, use) for fix, message in zip(again, messages, strict=True)]
+    fix = ways_to_recreate(view, machine)[0]
+    message = fix.message.replace("recreate it", f"recreate {name}")
+    return [fix.called(f"{message}; then {words}").with_steps(*fix.steps, use)]

@@ -19,7 +19,6 @@ Not this (PATH leads to the kernel's own environment):
 from __future__ import annotations
 
 from kalyx.core.diagnosis import fixes
-from kalyx.core.diagnosis.shared.kernel_module import lack_of
 from kalyx.core.environments.reading import environment_of
 from kalyx.core.interpreters.reading import interpreter_at
 from kalyx.core.kernels.specs import SPEC_FILE, kernel_variables
@@ -28,7 +27,7 @@ from kalyx.core.model.records import Evidence, Finding, Kernel
 
 
 def look_at_kernel(kernel: Kernel, machine: Machine) -> Finding | None:
-    if kernel.environment is None or kernel.interpreter is None or lack_of(kernel, machine) is not None:
+    if kernel.environment is None or kernel.interpreter is None or "kernel-package-absent" in kernel.conditions:
         return None  # a kernel that does not start runs no shell line
     path_value = kernel_variables(kernel, machine.server).get("PATH", "")
     result = next(machine.reader.lookup("python", path_value), None)
